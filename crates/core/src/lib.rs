@@ -1,1 +1,14 @@
-//! x
+//! The computation of Stubble, pure: no input or output, no clock, no printing.
+//!
+//! A backend reads a machine into a [`survey::Survey`]; everything here is a function of that
+//! survey, so that it answers the same on a live PC, a mounted disk, a bench and a capture.
+
+pub mod blockers;
+pub mod confirm;
+pub mod logs;
+pub mod model;
+pub mod packages;
+pub mod plan;
+pub mod subject;
+pub mod survey;
+pub mod trace;

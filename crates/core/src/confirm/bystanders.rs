@@ -1,0 +1,161 @@
+//! The proof that nothing outside the plan changed.
+
+use blake3::Hasher;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::{Place, path};
+use crate::plan::Plan;
+use crate::survey::compare::{Change, Difference, compare};
+use crate::survey::{EntryKind, Survey};
+
+/// What a comparison of two surveys says of all places outside the plan.
+///
+/// Files are compared by kind, size and time of change; keys by class, access list and time;
+/// values by type and content. Of a folder or key from which something was taken, the time is
+/// left out, since taking moves it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Proof {
+    /// Number of places outside the plan before.
+    pub places: usize,
+    /// Digest over all of them before.
+    pub before: String,
+    /// Digest over all of them after.
+    pub after: String,
+    /// Those that differ.
+    pub changed: Vec<Change>,
+}
+
+/// Compares everything outside the plan.
+pub fn outside(plan: &Plan, before: &Survey, after: &Survey) -> Proof {
+    let outside = Outside { taken: Taken::new(plan, before) };
+    let (places, old) = outside.digest(before);
+    let (_, new) = outside.digest(after);
+    let changed = compare(before, after)
+        .into_iter()
+        .filter(|change| !outside.taken.takes(&change.place))
+        .filter(|change| change.how != Difference::Touched || !outside.taken.is_above(&change.place))
+        .collect();
+    Proof { places, before: old, after: new, changed }
+}
+
+/// What the plan takes, as folded paths: fast to ask for a million places.
+struct Taken {
+    trees: Vec<String>,
+    values: Vec<(String, String)>,
+    above: Vec<String>,
+}
+
+impl Taken {
+    fn new(plan: &Plan, survey: &Survey) -> Self {
+        let (mut trees, mut values, mut above) = (Vec::new(), Vec::new(), Vec::new());
+        for place in plan.chosen().flat_map(|step| step.places()) {
+            let place = crate::plan::resolved(place, survey).folded();
+            above.extend(match &place.name {
+                Some(_) => Some(place.path.clone()),
+                None => path::parent(&place.path).map(str::to_owned),
+            });
+            match place.name {
+                Some(name) => values.push((place.path, name)),
+                None => trees.push(place.path),
+            }
+        }
+        Self { trees, values, above }
+    }
+
+    fn takes(&self, place: &Place) -> bool {
+        let place = place.folded();
+        match &place.name {
+            Some(name) if self.values.iter().any(|(key, own)| *key == place.path && own == name) => true,
+            _ => self.covers(&place.path),
+        }
+    }
+
+    fn covers(&self, folded: &str) -> bool {
+        let below = |tree: &String| {
+            folded.strip_prefix(tree.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('\\'))
+        };
+        self.trees.iter().any(below)
+    }
+
+    fn is_above(&self, place: &Place) -> bool {
+        self.above.contains(&place.folded().path)
+    }
+}
+
+struct Outside {
+    taken: Taken,
+}
+
+impl Outside {
+    /// Number and digest of all places outside, in the order of their folded names.
+    fn digest(&self, survey: &Survey) -> (usize, String) {
+        let mut hasher = Hasher::new();
+        let mut count = 0;
+        let roots: Vec<u32> = survey.files.children(survey.files.root()).collect();
+        for root in roots {
+            self.entry(survey, root, String::new(), &mut hasher, &mut count);
+        }
+        let keys = survey.registry.keys();
+        let roots: Vec<u32> = keys.children(keys.root()).collect();
+        for root in roots {
+            self.key(survey, root, String::new(), &mut hasher, &mut count);
+        }
+        (count, hasher.finalize().to_hex().to_string())
+    }
+
+    fn entry(&self, survey: &Survey, at: u32, above: String, hasher: &mut Hasher, count: &mut usize) {
+        let path = below(&above, survey.files.folded_name(at));
+        if self.taken.covers(&path) {
+            return;
+        }
+        *count += 1;
+        let data = survey.files.data(at);
+        sized(hasher, path.as_bytes());
+        sized(hasher, survey.files.name(at).as_bytes());
+        hasher.update(&[data.kind as u8]).update(&data.size.to_le_bytes());
+        if data.kind != EntryKind::Folder || !self.taken.above.contains(&path) {
+            hasher.update(&data.modified.0.to_le_bytes());
+        }
+        for child in survey.files.children(at) {
+            self.entry(survey, child, path.clone(), hasher, count);
+        }
+    }
+
+    fn key(&self, survey: &Survey, at: u32, above: String, hasher: &mut Hasher, count: &mut usize) {
+        let registry = &survey.registry;
+        let path = below(&above, registry.keys().folded_name(at));
+        if self.taken.covers(&path) {
+            return;
+        }
+        *count += 1;
+        let data = registry.keys().data(at);
+        sized(hasher, path.as_bytes());
+        sized(hasher, registry.name(at).as_bytes());
+        hasher.update(&data.seal.to_le_bytes());
+        if !self.taken.above.contains(&path) {
+            hasher.update(&data.last_written.0.to_le_bytes());
+        }
+        for value in registry.values(at) {
+            let name = crate::model::text::fold(value.name);
+            if self.taken.values.iter().any(|(key, own)| *key == path && *own == name) {
+                continue;
+            }
+            *count += 1;
+            sized(hasher, value.name.as_bytes());
+            hasher.update(&value.kind.to_le_bytes());
+            sized(hasher, value.data);
+        }
+        for child in registry.keys().children(at) {
+            self.key(survey, child, path.clone(), hasher, count);
+        }
+    }
+}
+
+fn below(above: &str, name: &str) -> String {
+    if above.is_empty() { name.to_owned() } else { format!("{above}\\{name}") }
+}
+
+fn sized(hasher: &mut Hasher, bytes: &[u8]) {
+    hasher.update(&(bytes.len() as u64).to_le_bytes()).update(bytes);
+}

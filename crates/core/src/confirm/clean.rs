@@ -1,0 +1,46 @@
+//! Is anything of the old left?
+
+use std::collections::BTreeSet;
+
+use super::Finding;
+use crate::model::{Guid, Place, PlaceKind};
+use crate::survey::{EntryKind, Survey};
+use crate::trace::{Decision, Remnant, Trace};
+
+/// What a fresh trace still finds, without what the installer has put there since: `installed`
+/// holds those places, folded, and `product` is the product that it installed.
+pub fn clean(survey: &Survey, trace: &Trace, installed: &BTreeSet<Place>, product: Option<Guid>) -> Vec<Finding> {
+    let old = |remnant: &&Remnant| remnant.decision != Decision::Keep && !is_new(survey, remnant, installed, product);
+    trace
+        .remnants
+        .iter()
+        .filter(old)
+        .map(|remnant| {
+            let advice = "`stubble plan` and `stubble clear` take it away.";
+            Finding::new(remnant.place.clone(), "nothing", remnant.reason.clone(), advice)
+        })
+        .collect()
+}
+
+/// Whether the installer has put all of a remnant there.
+fn is_new(survey: &Survey, remnant: &Remnant, installed: &BTreeSet<Place>, product: Option<Guid>) -> bool {
+    let put = |place: &Place| installed.contains(&place.folded());
+    match remnant.place.kind {
+        PlaceKind::Product | PlaceKind::UpgradeCode => {
+            product.is_some_and(|code| code.to_string() == remnant.place.path)
+        }
+        PlaceKind::Service => put(&Place::key(format!("{}\\{}", survey.facts.services_key(), remnant.place.path))),
+        PlaceKind::Startup => put(&Place { kind: PlaceKind::Value, ..remnant.place.clone() }),
+        PlaceKind::Shortcut => put(&Place::file(&remnant.place.path)),
+        // A program that runs again was started from what is installed now.
+        PlaceKind::Process => {
+            survey.files.find(&remnant.place.path).is_some_and(|_| put(&Place::file(&remnant.place.path)))
+        }
+        PlaceKind::Folder => survey.files.find(&remnant.place.path).is_some_and(|at| {
+            survey.files.below(at).into_iter().all(|node| {
+                survey.files.data(node).kind == EntryKind::Folder || put(&Place::file(survey.files.path(node)))
+            })
+        }),
+        PlaceKind::File | PlaceKind::Key | PlaceKind::Value => put(&remnant.place),
+    }
+}

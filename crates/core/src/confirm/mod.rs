@@ -1,0 +1,35 @@
+//! Looks again: is it clean, is it installed right, did a bystander change.
+
+mod bystanders;
+mod clean;
+mod installed;
+mod receipt;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::Place;
+
+pub use bystanders::{Proof, outside};
+pub use clean::clean;
+pub use installed::{Installed, installed};
+pub use receipt::{Receipt, Verdict};
+
+/// One thing that is not as it should be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Finding {
+    /// Where.
+    pub place: Place,
+    /// What should be there.
+    pub expected: String,
+    /// What is.
+    pub seen: String,
+    /// What to do.
+    pub advice: String,
+}
+
+impl Finding {
+    fn new(place: Place, expected: impl Into<String>, seen: impl Into<String>, advice: impl Into<String>) -> Self {
+        Self { place, expected: expected.into(), seen: seen.into(), advice: advice.into() }
+    }
+}

@@ -1,0 +1,66 @@
+//! The machine-checkable proof at the end.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{Finding, Installed, Proof};
+use crate::model::Place;
+use crate::survey::Gap;
+use crate::survey::compare::Change;
+
+/// One question and its answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// It is so.
+    Yes,
+    /// It is not so.
+    No,
+    /// Nothing was done that could be asked about.
+    NotDone,
+    /// It could not be looked at in full.
+    Unknown,
+}
+
+/// The receipt: clean, installed right, no bystander changed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Receipt {
+    /// Name and version of the format.
+    pub schema: String,
+    /// The machine's own name.
+    pub machine: String,
+    /// The subject's name.
+    pub subject: String,
+    /// When it was written, UTC.
+    pub written: String,
+    /// Nothing of the old is left but what stays on purpose.
+    pub clean: Verdict,
+    /// What of the old is left.
+    pub left: Vec<Finding>,
+    /// What stays on purpose, with the reason.
+    pub kept: Vec<(Place, String)>,
+    /// The product is installed as its package says.
+    pub installed: Verdict,
+    /// What was checked of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub install: Option<Installed>,
+    /// Nothing outside the plan changed while Stubble worked.
+    pub bystanders: Verdict,
+    /// The proof of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proof: Option<Proof>,
+    /// Places of others that the installer itself changed or took.
+    pub changed_by_installer: Vec<Change>,
+    /// What could not be looked at.
+    pub could_not_look: Vec<Gap>,
+    /// Digest of the journal's last entry, which is chained to all before it.
+    pub journal: String,
+}
+
+impl Receipt {
+    /// Whether every question is answered as it should be.
+    pub fn is_good(&self) -> bool {
+        let fine = |verdict| matches!(verdict, Verdict::Yes | Verdict::NotDone);
+        fine(self.clean) && fine(self.installed) && fine(self.bystanders)
+    }
+}

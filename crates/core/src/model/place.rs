@@ -1,0 +1,122 @@
+//! A place: one addressable thing on a machine.
+
+use std::fmt;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::path;
+use super::text::fold;
+
+/// What sort of thing a place is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum PlaceKind {
+    /// A running process, by the path of its program.
+    Process,
+    /// A service, by its short name.
+    Service,
+    /// A product that the package installer has registered, by its product code.
+    Product,
+    /// An upgrade code that is registered for a product of which nothing else is.
+    UpgradeCode,
+    /// An entry among the programs that start at sign-in.
+    Startup,
+    /// A shortcut file.
+    Shortcut,
+    /// A registry key with all below it.
+    Key,
+    /// A single registry value.
+    Value,
+    /// A folder with all below it.
+    Folder,
+    /// A file.
+    File,
+}
+
+impl PlaceKind {
+    /// The word that people read.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Process => "process",
+            Self::Service => "service",
+            Self::Product => "product",
+            Self::UpgradeCode => "upgrade code",
+            Self::Startup => "startup",
+            Self::Shortcut => "shortcut",
+            Self::Key => "key",
+            Self::Value => "value",
+            Self::Folder => "folder",
+            Self::File => "file",
+        }
+    }
+
+    /// Whether the place lies in the file system.
+    pub fn is_on_disk(self) -> bool {
+        matches!(self, Self::File | Self::Folder | Self::Shortcut)
+    }
+}
+
+/// One addressable thing on a machine.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Place {
+    /// What sort of thing.
+    pub kind: PlaceKind,
+    /// Path on the machine's disk, path in the registry (`HKLM\…`, `HKU\<sid>\…`), or name.
+    pub path: String,
+    /// For values and startup entries, the value's name; empty for a key's default value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+impl Place {
+    /// A place that needs no value name.
+    pub fn new(kind: PlaceKind, path: impl Into<String>) -> Self {
+        Self { kind, path: path.into(), name: None }
+    }
+
+    /// A file.
+    pub fn file(path: impl Into<String>) -> Self {
+        Self::new(PlaceKind::File, path)
+    }
+
+    /// A folder.
+    pub fn folder(path: impl Into<String>) -> Self {
+        Self::new(PlaceKind::Folder, path)
+    }
+
+    /// A key.
+    pub fn key(path: impl Into<String>) -> Self {
+        Self::new(PlaceKind::Key, path)
+    }
+
+    /// A value of a key.
+    pub fn value(key: impl Into<String>, name: impl Into<String>) -> Self {
+        Self { kind: PlaceKind::Value, path: key.into(), name: Some(name.into()) }
+    }
+
+    /// The same place in the one spelling that compares equal however it was written.
+    pub fn folded(&self) -> Self {
+        Self { kind: self.kind, path: fold(&self.path), name: self.name.as_deref().map(fold) }
+    }
+
+    /// Whether this place is `other` or lies below it, both on disk or both in the registry.
+    pub fn is_within(&self, other: &Self) -> bool {
+        let same_tree = self.kind.is_on_disk() == other.kind.is_on_disk();
+        match other.kind {
+            PlaceKind::Folder | PlaceKind::Key => same_tree && path::is_inside_or_same(&self.path, &other.path),
+            _ => self.folded() == other.folded(),
+        }
+    }
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.name {
+            Some(name) if name.is_empty() => write!(f, "{} (default value)", self.path),
+            Some(name) => write!(f, "{} : {name}", self.path),
+            None => f.write_str(&self.path),
+        }
+    }
+}

@@ -1,0 +1,83 @@
+//! The plan as TOML, with lines that explain themselves.
+
+use std::fmt::Write;
+
+use super::{Plan, PlanError, RUNGS, validate};
+use crate::survey::Survey;
+use crate::trace::Decision;
+
+/// Name and version of the format.
+pub const FORMAT: &str = "stubble.plan/1";
+
+/// The plan as a file for people: a heading for each rung, a step each with its reason.
+pub fn to_toml(plan: &Plan) -> String {
+    let mut out = String::from(
+        "# What `stubble clear` will do, in this order. Nothing else will be done.\n\
+         # You can change `decision`: \"remove\" takes the place, \"keep\" leaves it, \"ask\" leaves it too\n\
+         # until you have decided. You can delete whole steps. Everything taken can be put back.\n\
+         # `expect` is the state that the place was in; if it has changed, the step leaves it alone.\n\n",
+    );
+    let head = [("format", &plan.format), ("machine", &plan.machine), ("subject", &plan.subject)];
+    for (name, value) in head {
+        let _ = writeln!(out, "{name} = {}", quoted(value));
+    }
+    let mut rung = 0;
+    for step in &plan.steps {
+        if step.rung != rung {
+            rung = step.rung;
+            let words = RUNGS.iter().find(|(number, _)| *number == rung).map_or("", |(_, words)| words);
+            let _ = write!(out, "\n# ---- Rung {rung}: {words} ----\n");
+        }
+        let _ = writeln!(out, "\n[[step]]\nid = {}", quoted(&step.id));
+        let _ = writeln!(out, "decision = {}", quoted(step.decision.word()));
+        let _ = writeln!(out, "why = {}", quoted(&step.why));
+        // What serde knows by name is written by serde, so that both directions agree.
+        let table = toml::Table::try_from(step).expect("a step is a table");
+        for name in ["kind", "rung", "place", "parts", "standing", "after", "expect"] {
+            match table.get(name) {
+                Some(toml::Value::Array(items)) if name == "parts" => {
+                    let _ = writeln!(out, "parts = [");
+                    items.iter().for_each(|item| {
+                        let _ = writeln!(out, "  {},", inline(item));
+                    });
+                    let _ = writeln!(out, "]");
+                }
+                Some(value) => {
+                    let _ = writeln!(out, "{name} = {}", inline(value));
+                }
+                None => {}
+            }
+        }
+    }
+    let kept = plan.steps.iter().filter(|step| step.decision != Decision::Remove).count();
+    let _ = write!(out, "\n# {} steps, {kept} of them left alone.\n", plan.steps.len());
+    out
+}
+
+/// Reads a plan and checks it against the machine's protected places.
+pub fn from_toml(text: &str, survey: &Survey) -> Result<Plan, PlanError> {
+    let plan: Plan = toml::from_str(text).map_err(|error| PlanError::Unreadable(Box::new(error)))?;
+    validate(&plan, survey)?;
+    Ok(plan)
+}
+
+fn quoted(text: &str) -> String {
+    inline(&toml::Value::String(text.to_owned()))
+}
+
+/// A value on one line. Paths read best in single quotes, where TOML allows them.
+fn inline(value: &toml::Value) -> String {
+    match value {
+        toml::Value::String(text)
+            if text.contains('\\') && !text.contains(['\'', '\n', '\r']) && !text.chars().any(char::is_control) =>
+        {
+            format!("'{text}'")
+        }
+        toml::Value::Table(table) => {
+            let fields: Vec<String> = table.iter().map(|(name, value)| format!("{name} = {}", inline(value))).collect();
+            format!("{{ {} }}", fields.join(", "))
+        }
+        toml::Value::Array(items) => format!("[{}]", items.iter().map(inline).collect::<Vec<_>>().join(", ")),
+        other => other.to_string(),
+    }
+}

@@ -1,0 +1,140 @@
+//! The ordered steps, as a file that a person can read and edit before anything is changed.
+
+mod build;
+mod file;
+mod order;
+mod validate;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::Place;
+use crate::trace::{Decision, Standing};
+
+pub use build::{Holder, build, foreign_holders};
+pub use file::{FORMAT, from_toml, to_toml};
+pub use order::ordered;
+pub use validate::{PlanError, validate};
+
+/// What a step does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum StepKind {
+    /// Ends a process, politely first.
+    EndProcess,
+    /// Takes a registration of the package installer away as one unit.
+    Unregister,
+    /// Stops a service and takes it away.
+    RemoveService,
+    /// Takes a single value.
+    TakeValue,
+    /// Takes a key with all below it.
+    TakeKey,
+    /// Takes a file.
+    TakeFile,
+    /// Takes a folder with all below it.
+    TakeFolder,
+}
+
+impl StepKind {
+    /// What the step does, in words that people read.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::EndProcess => "end process",
+            Self::Unregister => "take registration",
+            Self::RemoveService => "stop and take service",
+            Self::TakeValue => "take value",
+            Self::TakeKey => "take key",
+            Self::TakeFile => "take file",
+            Self::TakeFolder => "take folder",
+        }
+    }
+}
+
+/// Steps equally drastic, by number, from gentle to drastic.
+pub const RUNGS: [(u8, &str); 6] = [
+    (1, "close what runs"),
+    (2, "take registrations that block"),
+    (3, "take services and startup entries"),
+    (4, "take programs and shortcuts"),
+    (5, "take data and settings of the machine"),
+    (6, "take data of the users"),
+];
+
+/// One reversible change.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Step {
+    /// Short name in this plan, such as `s03`.
+    pub id: String,
+    /// What `clear` does with it.
+    pub decision: Decision,
+    /// What it does.
+    pub kind: StepKind,
+    /// How drastic it is; see [`RUNGS`].
+    pub rung: u8,
+    /// What it changes.
+    pub place: Place,
+    /// For a registration, every place that makes it up.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<Place>,
+    /// How sure it is that the place is the subject's.
+    pub standing: Standing,
+    /// Why it is in the plan, or why it stays.
+    pub why: String,
+    /// Steps that must come before it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub after: Vec<String>,
+    /// Digest of the state that the place must be in; another one is left alone.
+    pub expect: String,
+}
+
+impl Step {
+    /// All places that the step changes.
+    pub fn places(&self) -> Vec<&Place> {
+        if self.parts.is_empty() { vec![&self.place] } else { self.parts.iter().collect() }
+    }
+}
+
+/// A complete plan: the only input of `clear`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Plan {
+    /// Name and version of the format.
+    pub format: String,
+    /// The machine's own name; a plan for another machine is refused.
+    pub machine: String,
+    /// The subject's name.
+    pub subject: String,
+    /// The steps in order.
+    #[serde(default, rename = "step")]
+    pub steps: Vec<Step>,
+}
+
+impl Plan {
+    /// The steps that `clear` carries out.
+    pub fn chosen(&self) -> impl Iterator<Item = &Step> {
+        self.steps.iter().filter(|step| step.decision == Decision::Remove)
+    }
+
+    /// Whether a place is one that the plan takes, or lies in one.
+    pub fn takes(&self, place: &Place) -> bool {
+        self.chosen().any(|step| step.places().into_iter().any(|own| place.is_within(own)))
+    }
+}
+
+/// The state that a step expects of its places, on a survey of them.
+pub fn state(survey: &crate::survey::Survey, place: &Place, parts: &[Place]) -> Option<String> {
+    match parts.is_empty() {
+        true => crate::survey::state::of(survey, place),
+        false => crate::survey::state::of_all(survey, parts),
+    }
+}
+
+/// A place as it stands in the tree of files or keys: a service by its key, others as they are.
+pub fn resolved(place: &Place, survey: &crate::survey::Survey) -> Place {
+    match place.kind {
+        crate::model::PlaceKind::Service => Place::key(format!("{}\\{}", survey.facts.services_key(), place.path)),
+        _ => place.clone(),
+    }
+}

@@ -1,0 +1,218 @@
+//! A plan is hostile input: it may have been edited into nonsense, or towards the system.
+
+use std::collections::BTreeSet;
+
+use thiserror::Error;
+
+use super::{FORMAT, Plan, Step, StepKind};
+use crate::model::path::{PathError, strict};
+use crate::model::text::fold;
+use crate::model::{Guid, Place, PlaceKind};
+use crate::packages::Registered;
+use crate::survey::{Survey, state};
+use crate::trace::protected;
+
+/// Why a plan is refused, naming the step.
+#[derive(Debug, Error)]
+pub enum PlanError {
+    /// It is not a plan.
+    #[error("the plan cannot be read: {0}")]
+    Unreadable(#[source] Box<toml::de::Error>),
+    /// It has another format or version.
+    #[error("the plan says format `{found}`; this program reads `{FORMAT}`")]
+    Format {
+        /// What it says.
+        found: String,
+    },
+    /// It was made for another machine.
+    #[error("the plan was made for {plan}, and this is {here}")]
+    OtherMachine {
+        /// The machine that the plan names.
+        plan: String,
+        /// This machine.
+        here: String,
+    },
+    /// Two steps have the same name.
+    #[error("two steps are called {0}")]
+    Duplicate(String),
+    /// A step must come after one that is not before it.
+    #[error("step {step} must come after {needs}, which is not before it")]
+    Order {
+        /// The step.
+        step: String,
+        /// What it needs.
+        needs: String,
+    },
+    /// A path can mean something else than it says.
+    #[error("step {step}: the path {path} is refused: {why}")]
+    Path {
+        /// The step.
+        step: String,
+        /// The path.
+        path: String,
+        /// What is wrong with it.
+        why: PathError,
+    },
+    /// A place does not fit what the step does.
+    #[error("step {step}: `{kind}` does not fit the place {place}")]
+    Kind {
+        /// The step.
+        step: String,
+        /// What the step does.
+        kind: &'static str,
+        /// The place.
+        place: String,
+    },
+    /// A place is protected.
+    #[error("step {step}: {place} is never taken: {why}")]
+    Protected {
+        /// The step.
+        step: String,
+        /// The place.
+        place: String,
+        /// Why it is protected.
+        why: String,
+    },
+    /// A registration claims a part that is not registered for that product.
+    #[error("step {step}: {place} is no part of the registration of {product}")]
+    ForeignPart {
+        /// The step.
+        step: String,
+        /// The part.
+        place: String,
+        /// The product.
+        product: String,
+    },
+    /// Two steps take the same place.
+    #[error("steps {first} and {second} both take {place}")]
+    Overlap {
+        /// The first step.
+        first: String,
+        /// The second step.
+        second: String,
+        /// The place of the second.
+        place: String,
+    },
+}
+
+/// Checks everything that `clear` relies on, before anything is changed.
+pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
+    if plan.format != FORMAT {
+        return Err(PlanError::Format { found: plan.format.clone() });
+    }
+    if plan.machine != survey.facts.computer {
+        return Err(PlanError::OtherMachine { plan: plan.machine.clone(), here: survey.facts.computer.clone() });
+    }
+    let mut seen = BTreeSet::new();
+    for step in &plan.steps {
+        for needs in &step.after {
+            // A needed step that was deleted from the file is the person's decision.
+            if !seen.contains(needs) && plan.steps.iter().any(|other| other.id == *needs) {
+                return Err(PlanError::Order { step: step.id.clone(), needs: needs.clone() });
+            }
+        }
+        if !seen.insert(step.id.clone()) {
+            return Err(PlanError::Duplicate(step.id.clone()));
+        }
+    }
+    let chosen: Vec<&Step> = plan.chosen().collect();
+    let registered = Registered::read(survey);
+    for step in &chosen {
+        check_kind(step)?;
+        for place in step.places() {
+            check_place(step, place, survey)?;
+        }
+        check_parts(step, &registered, survey)?;
+    }
+    for (at, first) in chosen.iter().enumerate() {
+        for second in chosen.iter().skip(at + 1) {
+            let both = second
+                .places()
+                .into_iter()
+                .find(|place| first.places().into_iter().any(|other| place.is_within(other) || other.is_within(place)));
+            if let Some(place) = both {
+                let (first, second) = (first.id.clone(), second.id.clone());
+                return Err(PlanError::Overlap { first, second, place: place.to_string() });
+            }
+        }
+    }
+    Ok(())
+}
+
+fn check_kind(step: &Step) -> Result<(), PlanError> {
+    let fits = match step.kind {
+        StepKind::EndProcess => step.place.kind == PlaceKind::Process,
+        StepKind::Unregister => {
+            matches!(step.place.kind, PlaceKind::Product | PlaceKind::UpgradeCode) && !step.parts.is_empty()
+        }
+        StepKind::RemoveService => step.place.kind == PlaceKind::Service,
+        StepKind::TakeValue => {
+            matches!(step.place.kind, PlaceKind::Value | PlaceKind::Startup) && step.place.name.is_some()
+        }
+        StepKind::TakeKey => step.place.kind == PlaceKind::Key,
+        StepKind::TakeFile => matches!(step.place.kind, PlaceKind::File | PlaceKind::Shortcut),
+        StepKind::TakeFolder => step.place.kind == PlaceKind::Folder,
+    };
+    let parts_fit = step.kind == StepKind::Unregister || step.parts.is_empty();
+    let part_kinds =
+        step.parts.iter().all(|part| matches!(part.kind, PlaceKind::Key | PlaceKind::Value | PlaceKind::File));
+    if fits && parts_fit && part_kinds {
+        return Ok(());
+    }
+    Err(PlanError::Kind { step: step.id.clone(), kind: step.kind.words(), place: step.place.to_string() })
+}
+
+fn check_place(step: &Step, place: &Place, survey: &Survey) -> Result<(), PlanError> {
+    if place.kind.is_on_disk() {
+        strict(&place.path).map_err(|why| PlanError::Path { step: step.id.clone(), path: place.path.clone(), why })?;
+    }
+    let protected = match place.kind {
+        PlaceKind::Service => protected::service_why(survey, &place.path),
+        PlaceKind::Process => {
+            let inside = crate::model::path::is_inside_or_same(&place.path, &survey.facts.windows);
+            inside.then_some("it is a process of Windows")
+        }
+        _ => protected::why(place, &survey.facts),
+    };
+    match protected {
+        Some(why) => Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() }),
+        None => Ok(()),
+    }
+}
+
+/// The installer's keys are open only to a registration's own parts: a part must be one that is
+/// registered for the product, or be gone already.
+fn check_parts(step: &Step, registered: &Registered, survey: &Survey) -> Result<(), PlanError> {
+    let foreign = |place: &Place| PlanError::ForeignPart {
+        step: step.id.clone(),
+        place: place.to_string(),
+        product: step.place.path.clone(),
+    };
+    let found = if step.kind == StepKind::Unregister {
+        let code: Option<Guid> = step.place.path.parse().ok();
+        let product = code.and_then(|code| registered.products.get(&code));
+        let own = |part: &Place| {
+            product.is_some_and(|product| {
+                product.parts.iter().any(|own| own.folded() == part.folded())
+                    || product.cached_package.as_deref().map(fold) == Some(fold(&part.path))
+            })
+        };
+        step.parts.iter().find(|part| !own(part) && state::of(survey, part).is_some())
+    } else {
+        step.places().into_iter().find(|place| is_registration(place))
+    };
+    found.map_or(Ok(()), |place| Err(foreign(place)))
+}
+
+fn is_registration(place: &Place) -> bool {
+    let path = fold(&place.path);
+    place.kind != PlaceKind::Service
+        && [
+            "\\CURRENTVERSION\\INSTALLER\\",
+            "\\CLASSES\\INSTALLER\\",
+            "\\MICROSOFT\\INSTALLER\\",
+            "\\WINDOWS\\INSTALLER\\",
+        ]
+        .iter()
+        .any(|part| path.contains(part))
+}

@@ -1,0 +1,191 @@
+//! Who is meant: from a carelessly typed name to one subject, or to a list of candidates.
+
+use std::collections::BTreeMap;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::names::{product_words, together};
+use super::{Anchor, AnchorKind, Subject};
+use crate::model::{Guid, path};
+use crate::packages::registered::uninstall_keys;
+use crate::packages::{Package, Registered};
+use crate::survey::Survey;
+
+/// An installer package that was found, with its path.
+#[derive(Debug)]
+pub struct PackageFile {
+    /// Where it lies.
+    pub path: String,
+    /// Its tables.
+    pub package: Package,
+}
+
+/// One product that the typed name could mean.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Candidate {
+    /// Its name.
+    pub name: String,
+    /// Its publisher.
+    pub publisher: String,
+    /// Where it was met.
+    pub from: Vec<String>,
+}
+
+/// The answer.
+#[derive(Debug)]
+pub enum Identified {
+    /// Exactly one product is meant.
+    One(Box<Subject>),
+    /// Several could be; none is guessed.
+    Several(Vec<Candidate>),
+    /// None fits; these are the names that the machine knows.
+    Nobody(Vec<String>),
+}
+
+/// Everything that the machine and the packages on it say of one product.
+#[derive(Debug, Default)]
+struct Known {
+    name: String,
+    publisher: String,
+    anchors: Vec<Anchor>,
+    from: Vec<String>,
+}
+
+/// Finds the product that `wanted` means.
+pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFile], wanted: &str) -> Identified {
+    let known = gather(survey, registered, packages);
+    let words = product_words(wanted);
+    let typed = together(&words);
+    let exact = known.get(&typed);
+    let fitting: Vec<&Known> = match exact {
+        Some(one) => vec![one],
+        None => known.values().filter(|one| fits(&words, &one.name)).collect(),
+    };
+    match fitting.as_slice() {
+        [] => Identified::Nobody(known.values().map(|one| one.name.clone()).collect()),
+        [one] => Identified::One(Box::new(complete(one, registered, packages))),
+        several => Identified::Several(
+            several
+                .iter()
+                .map(|one| Candidate {
+                    name: one.name.clone(),
+                    publisher: one.publisher.clone(),
+                    from: one.from.clone(),
+                })
+                .collect(),
+        ),
+    }
+}
+
+/// Every typed word begins a word of the name.
+fn fits(typed: &[String], name: &str) -> bool {
+    let words = product_words(name);
+    !typed.is_empty() && typed.iter().all(|word| words.iter().any(|other| other.starts_with(word.as_str())))
+}
+
+fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) -> BTreeMap<String, Known> {
+    let mut known: BTreeMap<String, Known> = BTreeMap::new();
+    let mut add = |name: &str, publisher: &str, from: String, anchors: Vec<(AnchorKind, String)>| {
+        let words = product_words(name);
+        if words.is_empty() {
+            return;
+        }
+        let one = known.entry(together(&words)).or_default();
+        if one.name.is_empty() {
+            one.name = plain_name(name, &words);
+        }
+        if one.publisher.is_empty() {
+            one.publisher = publisher.to_owned();
+        }
+        one.anchors.extend(anchors.into_iter().filter(|(_, value)| !value.is_empty()).map(|(kind, value)| Anchor {
+            kind,
+            value,
+            from: from.clone(),
+        }));
+        one.from.push(from);
+    };
+    let registry = &survey.registry;
+    for list in uninstall_keys(survey) {
+        for key in registry.subkeys(&list) {
+            let Some(name) = registry.text(key, "DisplayName") else { continue };
+            let publisher = registry.text(key, "Publisher").unwrap_or_default();
+            let folder = registry.text(key, "InstallLocation").unwrap_or_default();
+            let mut anchors = vec![
+                (AnchorKind::Publisher, publisher.clone()),
+                (AnchorKind::FolderName, path::leaf(folder.trim_end_matches('\\')).to_owned()),
+            ];
+            if let Ok(code) = registry.name(key).parse::<Guid>() {
+                anchors.push((AnchorKind::ProductCode, code.to_string()));
+            }
+            add(&name, &publisher, "the list of programs".to_owned(), anchors);
+        }
+    }
+    for (code, product) in &registered.products {
+        let folder = product.location.as_deref().unwrap_or_default().trim_end_matches('\\');
+        let mut anchors = vec![
+            (AnchorKind::ProductCode, code.to_string()),
+            (AnchorKind::Publisher, product.publisher.clone()),
+            (AnchorKind::FolderName, path::leaf(folder).to_owned()),
+        ];
+        anchors.extend(product.upgrade_codes.iter().map(|code| (AnchorKind::UpgradeCode, code.to_string())));
+        add(&product.name, &product.publisher, "the package installer's registrations".to_owned(), anchors);
+    }
+    for file in packages {
+        let package = &file.package;
+        let mut anchors = vec![
+            (AnchorKind::ProductCode, package.product_code.to_string()),
+            (AnchorKind::Publisher, package.manufacturer.clone()),
+            (AnchorKind::Payload, file.path.clone()),
+        ];
+        anchors.extend(package.upgrade_code.map(|code| (AnchorKind::UpgradeCode, code.to_string())));
+        add(&package.name, &package.manufacturer, format!("the package {}", file.path), anchors);
+    }
+    known
+}
+
+/// The name as written, cut behind its last telling word.
+fn plain_name(name: &str, words: &[String]) -> String {
+    let kept: Vec<&str> = name
+        .split_whitespace()
+        .filter(|part| {
+            let own = product_words(part);
+            !own.is_empty() && own.iter().all(|word| words.contains(word))
+        })
+        .collect();
+    kept.join(" ")
+}
+
+/// Adds the predecessors that the product's own packages look for.
+fn complete(one: &Known, registered: &Registered, packages: &[PackageFile]) -> Subject {
+    let mut anchors = one.anchors.clone();
+    anchors.push(Anchor { kind: AnchorKind::Name, value: one.name.clone(), from: one.from[0].clone() });
+    let own: Vec<String> = anchors
+        .iter()
+        .filter(|anchor| anchor.kind == AnchorKind::UpgradeCode)
+        .map(|anchor| anchor.value.clone())
+        .collect();
+    let payloads: Vec<&PackageFile> = packages
+        .iter()
+        .filter(|file| anchors.iter().any(|anchor| anchor.kind == AnchorKind::Payload && anchor.value == file.path))
+        .collect();
+    let mut earlier = Vec::new();
+    for file in payloads {
+        let others = file.package.upgrades.iter().filter(|upgrade| !own.contains(&upgrade.code.to_string()));
+        for upgrade in others {
+            let from = format!("the upgrade table of {}", file.path);
+            let mut add = |kind, value: String| earlier.push(Anchor { kind, value, from: from.clone() });
+            add(AnchorKind::EarlierUpgradeCode, upgrade.code.to_string());
+            for (code, product) in registered.related(upgrade.code) {
+                add(AnchorKind::EarlierProduct, code.to_string());
+                if !product.name.is_empty() {
+                    add(AnchorKind::EarlierName, product.name.clone());
+                }
+            }
+        }
+    }
+    anchors.extend(earlier);
+    anchors.sort();
+    anchors.dedup_by(|a, b| a.kind == b.kind && a.value == b.value);
+    Subject { name: one.name.clone(), publisher: one.publisher.clone(), anchors }
+}

@@ -1,0 +1,69 @@
+//! The application in question, with all that is known of its identity.
+
+mod identify;
+pub mod names;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::Guid;
+
+pub use identify::{Candidate, Identified, PackageFile, identify};
+
+/// What kind of fact an anchor is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum AnchorKind {
+    /// The product's name.
+    Name,
+    /// The publisher's name.
+    Publisher,
+    /// A product code.
+    ProductCode,
+    /// The product's own upgrade code.
+    UpgradeCode,
+    /// The name of a predecessor that setup looks for.
+    EarlierName,
+    /// The product code of such a predecessor.
+    EarlierProduct,
+    /// The upgrade code of such a predecessor.
+    EarlierUpgradeCode,
+    /// The name of the install folder.
+    FolderName,
+    /// An installer package for it.
+    Payload,
+}
+
+/// One fact that identifies the subject, with where it is from.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+pub struct Anchor {
+    /// What kind of fact.
+    pub kind: AnchorKind,
+    /// The fact.
+    pub value: String,
+    /// Where it was read.
+    pub from: String,
+}
+
+/// The application in question.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Subject {
+    /// Its name, without version.
+    pub name: String,
+    /// Its publisher.
+    pub publisher: String,
+    /// Everything that identifies it.
+    pub anchors: Vec<Anchor>,
+}
+
+impl Subject {
+    /// Values of all anchors of one kind.
+    pub fn all(&self, kind: AnchorKind) -> impl Iterator<Item = &str> {
+        self.anchors.iter().filter(move |anchor| anchor.kind == kind).map(|anchor| anchor.value.as_str())
+    }
+
+    /// Identifiers of all anchors of one kind.
+    pub fn codes(&self, kind: AnchorKind) -> Vec<Guid> {
+        self.all(kind).filter_map(|code| code.parse().ok()).collect()
+    }
+}

@@ -1,0 +1,175 @@
+//! Facts about a machine that are neither a file nor a key.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::path::Environment;
+
+use super::tree::NodeId;
+
+/// A user account with a profile.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct User {
+    /// The account's name, as its profile folder has it.
+    pub name: String,
+    /// The security identifier.
+    pub sid: String,
+    /// The profile folder.
+    pub profile: String,
+}
+
+impl User {
+    /// The folder for settings that follow the user.
+    pub fn roaming(&self) -> String {
+        format!("{}\\AppData\\Roaming", self.profile)
+    }
+
+    /// The folder for data that stay on this machine.
+    pub fn local(&self) -> String {
+        format!("{}\\AppData\\Local", self.profile)
+    }
+
+    /// The root of the user's registry.
+    pub fn hive(&self) -> String {
+        format!("HKU\\{}", self.sid)
+    }
+}
+
+/// Name, version, users and well-known folders.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Facts {
+    /// The machine's own name.
+    pub computer: String,
+    /// The system's name, as Windows gives it.
+    pub product: String,
+    /// Version, such as `10.0`.
+    pub version: String,
+    /// Build number.
+    pub build: u32,
+    /// Processor architecture, as in the environment: `AMD64`, `x86` or `ARM64`.
+    pub architecture: String,
+    /// The control set in force, such as `ControlSet001`.
+    pub control_set: String,
+    /// The Windows folder.
+    pub windows: String,
+    /// The folder of native programs.
+    pub program_files: String,
+    /// The folder of 32-bit programs on a 64-bit system.
+    pub program_files_x86: Option<String>,
+    /// The folder for data of programs, for all users.
+    pub program_data: String,
+    /// Accounts with a profile.
+    pub users: Vec<User>,
+    /// Free bytes on the system disk, where known.
+    pub free_bytes: Option<u64>,
+}
+
+impl Facts {
+    /// The key of services in the control set in force.
+    pub fn services_key(&self) -> String {
+        format!("HKLM\\SYSTEM\\{}\\Services", self.control_set)
+    }
+
+    /// All folders of programs.
+    pub fn program_folders(&self) -> Vec<&str> {
+        std::iter::once(self.program_files.as_str()).chain(self.program_files_x86.as_deref()).collect()
+    }
+
+    /// The start menu's programs, for all users.
+    pub fn common_start_menu(&self) -> String {
+        format!("{}\\Microsoft\\Windows\\Start Menu\\Programs", self.program_data)
+    }
+
+    /// Both views of the machine's software key.
+    pub fn software_views(&self) -> Vec<&'static str> {
+        match self.program_files_x86 {
+            Some(_) => vec!["HKLM\\SOFTWARE", "HKLM\\SOFTWARE\\WOW6432Node"],
+            None => vec!["HKLM\\SOFTWARE"],
+        }
+    }
+
+    /// Variables as that machine would set them for a service or for a user.
+    pub fn environment(&self, user: Option<&User>) -> Environment {
+        let drive = self.windows.get(..2).unwrap_or("C:");
+        let mut environment = Environment::default();
+        environment.set("SystemDrive", drive);
+        environment.set("SystemRoot", &self.windows);
+        environment.set("windir", &self.windows);
+        environment.set("ProgramFiles", &self.program_files);
+        environment.set("ProgramW6432", &self.program_files);
+        environment.set("CommonProgramFiles", format!("{}\\Common Files", self.program_files));
+        if let Some(folder) = &self.program_files_x86 {
+            environment.set("ProgramFiles(x86)", folder);
+            environment.set("CommonProgramFiles(x86)", format!("{folder}\\Common Files"));
+        }
+        for name in ["ProgramData", "ALLUSERSPROFILE"] {
+            environment.set(name, &self.program_data);
+        }
+        environment.set("PUBLIC", format!("{drive}\\Users\\Public"));
+        environment.set("TEMP", format!("{}\\Temp", self.windows));
+        if let Some(user) = user {
+            environment.set("USERPROFILE", &user.profile);
+            environment.set("USERNAME", &user.name);
+            environment.set("APPDATA", user.roaming());
+            environment.set("LOCALAPPDATA", user.local());
+            environment.set("TEMP", format!("{}\\Temp", user.local()));
+        }
+        environment
+    }
+}
+
+/// A running process.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Process {
+    /// Its number.
+    pub pid: u32,
+    /// Path of its program.
+    pub image: String,
+    /// What it calls itself to a person.
+    #[serde(default)]
+    pub title: String,
+    /// The user it runs for.
+    #[serde(default)]
+    pub user: String,
+    /// Files that it holds open.
+    #[serde(default)]
+    pub holds: Vec<String>,
+}
+
+/// The state of a service.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ServiceState {
+    /// Short name.
+    pub name: String,
+    /// Whether it runs now.
+    pub running: bool,
+}
+
+/// What only a running system has.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Running {
+    /// Processes.
+    pub processes: Vec<Process>,
+    /// Services whose state is known.
+    pub services: Vec<ServiceState>,
+    /// Why a restart is pending, one reason each.
+    pub restart_pending: Vec<String>,
+}
+
+/// A shortcut file and where it leads.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shortcut {
+    /// The file.
+    pub file: NodeId,
+    /// The path it leads to.
+    pub target: String,
+}
+
+/// Something that could not be looked at. It is said, never counted as fine.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Gap {
+    /// What was to be looked at.
+    pub what: String,
+    /// Why it could not be.
+    pub why: String,
+}

@@ -1,0 +1,93 @@
+//! What was read from a machine at one moment. All computing is done on it.
+
+pub mod compare;
+mod facts;
+mod names;
+pub mod records;
+mod registry;
+pub mod state;
+mod tree;
+
+pub use facts::{Facts, Gap, Process, Running, ServiceState, Shortcut, User};
+pub use registry::{KeyId, KeyNode, Registry, RegistryBuilder, ValueView};
+pub use tree::{NodeId, Tree, TreeBuilder};
+
+use crate::model::path::Environment;
+use crate::model::{FileTime, path};
+
+/// What a file system entry is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum EntryKind {
+    /// An ordinary file.
+    File,
+    /// A folder.
+    Folder,
+    /// A junction or symbolic link; what it leads to is not part of it.
+    Link,
+}
+
+/// One file system entry; its name and parent are in the tree.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// What it is.
+    pub kind: EntryKind,
+    /// Size in bytes; zero for folders.
+    pub size: u64,
+    /// Time of last change of the content.
+    pub modified: FileTime,
+}
+
+/// A machine at one moment.
+#[derive(Debug)]
+pub struct Survey {
+    /// Name, version, users and well-known folders.
+    pub facts: Facts,
+    /// Files and folders, below their drives.
+    pub files: Tree<Entry>,
+    /// Keys and values, below `HKLM` and `HKU`.
+    pub registry: Registry,
+    /// What only a running system has.
+    pub running: Running,
+    /// Shortcuts, with where they lead.
+    pub shortcuts: Vec<Shortcut>,
+    /// What could not be looked at, and why.
+    pub gaps: Vec<Gap>,
+}
+
+impl Survey {
+    /// Environment variables of the machine, or of one of its users.
+    pub fn environment(&self, user: Option<&User>) -> Environment {
+        self.facts.environment(user)
+    }
+
+    /// The entry at a path, where a part may also be a short 8.3 name, as long as that can mean
+    /// only one entry.
+    pub fn entry(&self, path: &str) -> Option<NodeId> {
+        path.split('\\').try_fold(self.files.root(), |at, part| {
+            self.files.child(at, part).or_else(|| {
+                if !part.contains('~') {
+                    return None;
+                }
+                let mut fitting =
+                    self.files.children(at).filter(|child| path::may_be_short_for(part, self.files.name(*child)));
+                fitting.next().filter(|_| fitting.next().is_none())
+            })
+        })
+    }
+
+    /// Whether something is at the path.
+    pub fn exists(&self, path: &str) -> bool {
+        self.entry(path).is_some()
+    }
+
+    /// Total size in bytes and number of files at or below an entry.
+    pub fn weight(&self, at: NodeId) -> (u64, u64) {
+        let own = self.files.data(at);
+        let start = (own.size, u64::from(own.kind != EntryKind::Folder));
+        self.files
+            .children(at)
+            .map(|child| self.weight(child))
+            .fold(start, |sum, part| (sum.0 + part.0, sum.1 + part.1))
+    }
+}

@@ -1,0 +1,95 @@
+//! The state of a place, as one short digest: what a step expects to find before it changes it.
+
+use blake3::Hasher;
+
+use crate::model::{Place, PlaceKind};
+
+use super::registry::KeyId;
+use super::tree::NodeId;
+use super::{EntryKind, Survey};
+
+/// Digest of a place's state, or `None` where nothing is there.
+///
+/// For files: kind, size and time of change, with all below a folder; for the registry: names,
+/// types and data, with all below a key. Times of folders and keys are left out, since taking a
+/// neighbour moves them.
+pub fn of(survey: &Survey, place: &Place) -> Option<String> {
+    let mut hasher = Hasher::new();
+    match place.kind {
+        PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => {
+            entry(survey, survey.files.find(&place.path)?, &mut hasher)
+        }
+        PlaceKind::Key => key(survey, survey.registry.key(&place.path)?, &mut hasher),
+        PlaceKind::Value | PlaceKind::Startup => {
+            let key = survey.registry.key(&place.path)?;
+            let value = survey.registry.value(key, place.name.as_deref().unwrap_or(""))?;
+            hasher.update(&value.kind.to_le_bytes());
+            sized(&mut hasher, value.data);
+        }
+        PlaceKind::Service => {
+            let path = format!("{}\\{}", survey.facts.services_key(), place.path);
+            key(survey, survey.registry.key(&path)?, &mut hasher);
+        }
+        PlaceKind::Process => {
+            let path = crate::model::text::fold(&place.path);
+            let mut same = survey.running.processes.iter().filter(|one| crate::model::text::fold(&one.image) == path);
+            sized(&mut hasher, same.next()?.image.as_bytes());
+        }
+        // Registrations are known by their parts, each of which has a state of its own.
+        PlaceKind::Product | PlaceKind::UpgradeCode => return None,
+    }
+    Some(short(&hasher))
+}
+
+/// One digest over the states of several places.
+pub fn of_all<'p>(survey: &Survey, places: impl IntoIterator<Item = &'p Place>) -> Option<String> {
+    let mut hasher = Hasher::new();
+    let mut any = false;
+    for place in places {
+        let state = of(survey, place);
+        any |= state.is_some();
+        sized(&mut hasher, state.unwrap_or_default().as_bytes());
+    }
+    any.then(|| short(&hasher))
+}
+
+fn entry(survey: &Survey, at: NodeId, hasher: &mut Hasher) {
+    let data = survey.files.data(at);
+    sized(hasher, survey.files.name(at).as_bytes());
+    hasher.update(&[data.kind as u8]);
+    if data.kind != EntryKind::Folder {
+        hasher.update(&data.size.to_le_bytes()).update(&data.modified.0.to_le_bytes());
+    }
+    let children: Vec<NodeId> = survey.files.children(at).collect();
+    hasher.update(&(children.len() as u64).to_le_bytes());
+    for child in children {
+        entry(survey, child, hasher);
+    }
+}
+
+fn key(survey: &Survey, at: KeyId, hasher: &mut Hasher) {
+    let registry = &survey.registry;
+    sized(hasher, registry.name(at).as_bytes());
+    hasher.update(&registry.keys().data(at).seal.to_le_bytes());
+    let mut values: Vec<_> = registry.values(at).collect();
+    values.sort_by_key(|value| value.name);
+    hasher.update(&(values.len() as u64).to_le_bytes());
+    for value in values {
+        sized(hasher, value.name.as_bytes());
+        hasher.update(&value.kind.to_le_bytes());
+        sized(hasher, value.data);
+    }
+    let children: Vec<KeyId> = registry.keys().children(at).collect();
+    hasher.update(&(children.len() as u64).to_le_bytes());
+    for child in children {
+        key(survey, child, hasher);
+    }
+}
+
+fn sized(hasher: &mut Hasher, bytes: &[u8]) {
+    hasher.update(&(bytes.len() as u64).to_le_bytes()).update(bytes);
+}
+
+fn short(hasher: &Hasher) -> String {
+    hasher.finalize().to_hex()[..32].to_owned()
+}

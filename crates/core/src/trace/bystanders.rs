@@ -1,0 +1,102 @@
+//! Whose a place is, if it is not the subject's.
+
+use super::scene::Other;
+use super::{Bystander, Decision, Remnant, Scene};
+use crate::model::path::{is_inside_or_same, leaf, parent};
+use crate::model::text::fold;
+use crate::model::{Place, PlaceKind};
+use crate::subject::AnchorKind;
+use crate::subject::names::{product_words, squashed, together};
+
+impl Other {
+    /// Whether a folder's or key's name names this product.
+    pub fn names(&self, name: &str) -> bool {
+        let full = together(&product_words(&self.name));
+        let by_folder = self.folders.iter().any(|folder| fold(leaf(folder)) == fold(name));
+        squashed(name) == full || by_folder
+    }
+}
+
+/// The other product whose own folder this is.
+pub fn owner_of_folder(scene: &Scene<'_>, path: &str) -> Option<String> {
+    let folded = fold(path);
+    let owner = scene.others.iter().find(|other| other.folders.iter().any(|folder| fold(folder) == folded));
+    owner.filter(|_| !is_subjects_too(scene, path)).map(|other| other.name.clone())
+}
+
+/// Another product that has this file registered as a part of its own.
+pub fn shares_file(scene: &Scene<'_>, path: &str) -> Option<String> {
+    let folded = fold(path);
+    let own = [AnchorKind::ProductCode, AnchorKind::EarlierProduct].map(|kind| scene.subject.codes(kind)).concat();
+    for clients in scene.registered.components.values() {
+        if !clients.values().any(|key_path| fold(key_path) == folded) {
+            continue;
+        }
+        for code in clients.keys().filter(|code| !own.contains(code)) {
+            let Some(product) = scene.registered.products.get(code) else { continue };
+            if !scene.is_subject_name(&product.name) {
+                return Some(if product.name.is_empty() { code.to_string() } else { product.name.clone() });
+            }
+        }
+    }
+    None
+}
+
+/// A folder that the subject's own registrations name as well, as a shared run-time folder is.
+fn is_subjects_too(scene: &Scene<'_>, path: &str) -> bool {
+    let own = [AnchorKind::ProductCode, AnchorKind::EarlierProduct].map(|kind| scene.subject.codes(kind)).concat();
+    let mut products = own.iter().filter_map(|code| scene.registered.products.get(code));
+    products.any(|product| {
+        product.location.as_deref().is_some_and(|location| fold(location.trim_end_matches('\\')) == fold(path))
+    })
+}
+
+/// What lies beside the remnants and is somebody else's: shown, so that a person sees that it was
+/// seen.
+pub fn next_door(scene: &Scene<'_>, remnants: &[Remnant]) -> Vec<Bystander> {
+    let mut found = Vec::new();
+    let removed =
+        |place: &Place| remnants.iter().any(|one| one.decision == Decision::Remove && place.is_within(&one.place));
+    for remnant in remnants {
+        let Some(above) = parent(&remnant.place.path) else { continue };
+        if !scene.is_publisher(leaf(above)) {
+            continue;
+        }
+        match remnant.place.kind {
+            PlaceKind::Folder => {
+                let Some(folder) = scene.survey.files.find(above) else { continue };
+                for child in scene.survey.files.children(folder) {
+                    let path = scene.survey.files.path(child);
+                    if let Some(owner) = owner_inside(scene, &path)
+                        && !removed(&Place::folder(&path))
+                    {
+                        found.push(Bystander { place: Place::folder(path), text: format!("used by {owner}"), owner });
+                    }
+                }
+            }
+            PlaceKind::Key => {
+                let Some(key) = scene.survey.registry.key(above) else { continue };
+                for child in scene.survey.registry.keys().children(key) {
+                    let name = scene.survey.registry.name(child);
+                    let Some(other) = scene.others.iter().find(|other| other.names(name)) else { continue };
+                    let place = Place::key(scene.survey.registry.path(child));
+                    if !removed(&place) {
+                        let text = format!("named after {}", other.name);
+                        found.push(Bystander { place, owner: other.name.clone(), text });
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+    found.sort();
+    found.dedup();
+    found
+}
+
+/// The other product that lives in a folder or somewhere below it.
+fn owner_inside(scene: &Scene<'_>, path: &str) -> Option<String> {
+    let lives =
+        |other: &&Other| other.folders.iter().any(|folder| is_inside_or_same(folder, path)) || other.names(leaf(path));
+    scene.others.iter().find(lives).map(|other| other.name.clone())
+}

@@ -1,0 +1,183 @@
+//! From claims to decisions: what is taken, what stays, and why.
+
+use super::claims::{Claim, Claims};
+use super::own_data::OwnData;
+use super::{Decision, Evidence, Group, Remnant, Scene, Standing, protected, weigh};
+use crate::model::path::is_inside_or_same;
+use crate::model::{Place, PlaceKind};
+use crate::survey::{EntryKind, KeyId, NodeId};
+
+/// Decides every claim; a folder or key that holds something else's is split around it.
+pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
+    let claims: Vec<Claim> = claims.into_all().collect();
+    let folders: Vec<String> = claims
+        .iter()
+        .filter(|claim| claim.place.kind == PlaceKind::Folder)
+        .map(|claim| claim.place.path.clone())
+        .collect();
+    let owns = |program: &str| folders.iter().any(|folder| is_inside_or_same(program, folder));
+    let own_data = OwnData::new(scene, &owns);
+    let mut decider = Decider { scene, own_data, remnants: Vec::new() };
+    for claim in &claims {
+        // A place inside another claimed one goes with it.
+        let inside = claims.iter().any(|other| !std::ptr::eq(other, claim) && claim.place.is_within(&other.place));
+        if inside && matches!(claim.place.kind, PlaceKind::File | PlaceKind::Folder | PlaceKind::Key) {
+            continue;
+        }
+        if let Some(standing) = weigh::standing(&claim.evidence) {
+            decider.claim(claim, standing);
+        }
+    }
+    decider.remnants
+}
+
+struct Decider<'s> {
+    scene: &'s Scene<'s>,
+    own_data: OwnData,
+    remnants: Vec<Remnant>,
+}
+
+impl Decider<'_> {
+    fn claim(&mut self, claim: &Claim, standing: Standing) {
+        let survey = self.scene.survey;
+        let by_standing = match standing {
+            Standing::Possible => Decision::Ask,
+            _ => Decision::Remove,
+        };
+        let reason = claim.evidence.iter().max_by(|a, b| a.weight.total_cmp(&b.weight)).map(|best| best.text.clone());
+        let reason = reason.unwrap_or_default();
+        if let Some(why) = self.never(&claim.place) {
+            return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
+        }
+        match claim.place.kind {
+            PlaceKind::Folder | PlaceKind::File => match survey.files.find(&claim.place.path) {
+                Some(entry) => self.entry(claim, entry, entry, standing, by_standing, &reason),
+                None => {}
+            },
+            PlaceKind::Key => match survey.registry.key(&claim.place.path) {
+                Some(key) => self.key(claim, key, standing, by_standing, &reason),
+                None => {}
+            },
+            _ => self.push(claim, claim.place.clone(), standing, by_standing, reason),
+        }
+    }
+
+    fn never(&self, place: &Place) -> Option<String> {
+        let survey = self.scene.survey;
+        let why = match place.kind {
+            PlaceKind::Service => protected::service_why(survey, &place.path),
+            _ => protected::why(place, &survey.facts),
+        };
+        why.map(str::to_owned)
+    }
+
+    /// Takes an entry whole where nothing in it must stay, else goes into it.
+    fn entry(&mut self, claim: &Claim, at: NodeId, top: NodeId, standing: Standing, decision: Decision, reason: &str) {
+        let files = &self.scene.survey.files;
+        let place = match files.data(at).kind {
+            EntryKind::Folder => Place::folder(files.path(at)),
+            _ => Place::file(files.path(at)),
+        };
+        if let Some(why) = self.entry_stays(at, top) {
+            return self.push(claim, place, standing, Decision::Keep, why);
+        }
+        let holds_more = files.below(at).into_iter().skip(1).any(|node| self.entry_stays(node, top).is_some());
+        if !holds_more {
+            return self.push(claim, place, standing, decision, reason.to_owned());
+        }
+        for child in files.children(at).collect::<Vec<_>>() {
+            self.entry(claim, child, top, standing, decision, reason);
+        }
+    }
+
+    /// Why this very entry stays: another product's, shared, or the user's own.
+    fn entry_stays(&self, at: NodeId, top: NodeId) -> Option<String> {
+        let scene = self.scene;
+        let path = scene.survey.files.path(at);
+        if let Some(owner) = super::bystanders::owner_of_folder(scene, &path) {
+            return Some(format!("{owner} is installed there"));
+        }
+        if scene.survey.files.data(at).kind == EntryKind::File {
+            if let Some(owner) = super::bystanders::shares_file(scene, &path) {
+                return Some(format!("{owner} uses it as well"));
+            }
+            if let Some(user) = scene.user_of(&path) {
+                return self.own_data.why(scene, at, top).map(|why| why.replace("the user", &user.name));
+            }
+        }
+        None
+    }
+
+    fn key(&mut self, claim: &Claim, at: KeyId, standing: Standing, decision: Decision, reason: &str) {
+        let scene = self.scene;
+        let registry = &scene.survey.registry;
+        let path = registry.path(at);
+        if let Some(user) = scene.user_of(&path) {
+            return self.push(claim, Place::key(path), standing, Decision::Keep, format!("settings of {}", user.name));
+        }
+        let others: Vec<KeyId> = registry
+            .keys()
+            .children(at)
+            .filter(|child| scene.others.iter().any(|other| other.names(registry.name(*child))))
+            .collect();
+        if others.is_empty() {
+            return self.push(claim, Place::key(path), standing, decision, reason.to_owned());
+        }
+        for child in registry.keys().children(at).collect::<Vec<_>>() {
+            match others.contains(&child) {
+                true => {
+                    let place = Place::key(registry.path(child));
+                    self.push(claim, place, standing, Decision::Keep, "another product's settings".to_owned());
+                }
+                false => self.key(claim, child, standing, decision, reason),
+            }
+        }
+        for value in registry.values(at) {
+            let place = Place::value(&path, value.name);
+            self.push(claim, place, standing, decision, reason.to_owned());
+        }
+    }
+
+    fn push(&mut self, claim: &Claim, place: Place, standing: Standing, decision: Decision, reason: String) {
+        let mut evidence = claim.evidence.clone();
+        if place != claim.place {
+            let text = format!("it is inside {}", claim.place);
+            evidence
+                .insert(0, Evidence { rule: "containment".into(), weight: 1.0, text, from: Some(claim.place.clone()) });
+        }
+        self.remnants.push(Remnant {
+            id: String::new(),
+            group: group(self.scene, &place),
+            parts: claim.parts.clone(),
+            place,
+            standing,
+            decision,
+            reason,
+            bytes: 0,
+            files: 0,
+            evidence,
+        });
+    }
+}
+
+/// What a technician thinks of a place as.
+pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
+    let path = crate::model::text::fold(&place.path);
+    match place.kind {
+        PlaceKind::Process => Group::Running,
+        PlaceKind::Product | PlaceKind::UpgradeCode => Group::Registration,
+        PlaceKind::Service => Group::Services,
+        PlaceKind::Startup | PlaceKind::Shortcut => Group::Startup,
+        _ if path.contains("\\CURRENTVERSION\\UNINSTALL\\") => Group::Registration,
+        _ if path.contains("\\START MENU\\") => Group::Startup,
+        _ if scene.user_of(&place.path).is_some() => Group::UserData,
+        PlaceKind::Folder | PlaceKind::File => {
+            let programs = scene.survey.facts.program_folders();
+            match programs.iter().any(|folder| is_inside_or_same(&place.path, folder)) {
+                true => Group::Program,
+                false => Group::MachineData,
+            }
+        }
+        _ => Group::MachineData,
+    }
+}

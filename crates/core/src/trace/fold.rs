@@ -1,0 +1,69 @@
+//! Folds places into the topmost folder or key that is wholly the subject's.
+
+use super::{Decision, Evidence, Remnant, Scene, protected};
+use crate::model::path::{leaf, parent};
+use crate::model::text::fold as folded;
+use crate::model::{Place, PlaceKind};
+
+/// Replaces remnants by the folder or key above them, where that is named after the publisher or
+/// product and holds nothing but them.
+pub fn fold(scene: &Scene<'_>, remnants: &mut Vec<Remnant>) {
+    while let Some(above) = remnants.iter().find_map(|remnant| foldable(scene, remnants, remnant)) {
+        let (inside, mut rest): (Vec<Remnant>, Vec<Remnant>) =
+            std::mem::take(remnants).into_iter().partition(|remnant| remnant.place.is_within(&above));
+        if let Some(first) = inside.iter().min_by_key(|remnant| remnant.standing) {
+            let mut whole = first.clone();
+            let text = format!(
+                "it is named after the publisher or product and holds nothing but {} place(s) of the subject",
+                inside.len()
+            );
+            whole.evidence.insert(0, Evidence { rule: "containment".into(), weight: 1.0, text, from: None });
+            whole.reason = match inside.len() {
+                1 => format!("holds nothing but {}: {}", leaf(&first.place.path), first.reason),
+                many => format!("holds nothing but {many} places of the subject"),
+            };
+            whole.place = above;
+            whole.group = super::decide::group(scene, &whole.place);
+            rest.push(whole);
+        }
+        *remnants = rest;
+    }
+}
+
+/// The folder or key above a remnant, if it can be taken in its stead.
+fn foldable(scene: &Scene<'_>, remnants: &[Remnant], remnant: &Remnant) -> Option<Place> {
+    if remnant.decision != Decision::Remove {
+        return None;
+    }
+    let above = parent(&remnant.place.path)?;
+    if !(scene.is_publisher(leaf(above)) || scene.fit(leaf(above)).is_some()) {
+        return None;
+    }
+    let survey = scene.survey;
+    let removed = |path: &str, kinds: &[PlaceKind]| {
+        remnants.iter().any(|other| {
+            other.decision == Decision::Remove
+                && kinds.contains(&other.place.kind)
+                && folded(&other.place.path) == folded(path)
+        })
+    };
+    let place = match remnant.place.kind {
+        PlaceKind::Folder | PlaceKind::File | PlaceKind::Shortcut => {
+            let kinds = [PlaceKind::Folder, PlaceKind::File, PlaceKind::Shortcut];
+            let node = survey.files.find(above)?;
+            let all = survey.files.children(node).all(|child| removed(&survey.files.path(child), &kinds));
+            all.then(|| Place::folder(survey.files.path(node)))?
+        }
+        PlaceKind::Key => {
+            let key = survey.registry.key(above)?;
+            let all = survey
+                .registry
+                .keys()
+                .children(key)
+                .all(|child| removed(&survey.registry.path(child), &[PlaceKind::Key]));
+            (all && survey.registry.values(key).next().is_none()).then(|| Place::key(survey.registry.path(key)))?
+        }
+        _ => return None,
+    };
+    protected::why(&place, &survey.facts).is_none().then_some(place)
+}

@@ -1,0 +1,192 @@
+//! Finds what belongs to the subject, by evidence, and decides what to do with each place.
+
+mod bystanders;
+mod claims;
+mod decide;
+mod fold;
+mod own_data;
+pub mod protected;
+mod rules;
+mod scene;
+mod weigh;
+pub mod why;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::Place;
+use crate::survey::{Gap, Survey};
+
+pub use claims::{Claim, Claims};
+pub use rules::{RULES, Rule};
+pub use scene::Scene;
+
+/// One reason why a place belongs to the subject.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Evidence {
+    /// The rule that found it.
+    pub rule: String,
+    /// Probability that the place is the subject's, given this evidence alone.
+    pub weight: f64,
+    /// The reason as a sentence.
+    pub text: String,
+    /// The place that it was read from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<Place>,
+}
+
+/// How sure it is that a place is the subject's.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Standing {
+    /// As sure as data can make it.
+    Certain,
+    /// Sure enough to act on.
+    Likely,
+    /// Worth asking a person.
+    Possible,
+}
+
+impl Standing {
+    /// The word that people read.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Certain => "certain",
+            Self::Likely => "likely",
+            Self::Possible => "possible",
+        }
+    }
+}
+
+/// What the plan does with a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Decision {
+    /// It is taken.
+    Remove,
+    /// A person must decide; until then it stays.
+    Ask,
+    /// It stays.
+    Keep,
+}
+
+impl Decision {
+    /// The word that people read.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Remove => "remove",
+            Self::Ask => "ask",
+            Self::Keep => "keep",
+        }
+    }
+}
+
+/// What a technician thinks of a remnant as.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Group {
+    /// Processes.
+    Running,
+    /// Entries of the package installer and the list of programs.
+    Registration,
+    /// Services.
+    Services,
+    /// Start menu and programs that start at sign-in.
+    Startup,
+    /// Program folders.
+    Program,
+    /// Data and settings for the whole machine.
+    MachineData,
+    /// Data and settings of one user.
+    UserData,
+}
+
+impl Group {
+    /// The heading that people read.
+    pub fn heading(self) -> &'static str {
+        match self {
+            Self::Running => "Running",
+            Self::Registration => "Registrations",
+            Self::Services => "Services",
+            Self::Startup => "Start menu and startup",
+            Self::Program => "Programs",
+            Self::MachineData => "Data and settings of the machine",
+            Self::UserData => "Data and settings of the users",
+        }
+    }
+}
+
+/// A place that belongs, by evidence, to the subject.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Remnant {
+    /// Short name in this trace, such as `r07`.
+    pub id: String,
+    /// What a technician thinks of it as.
+    pub group: Group,
+    /// The place.
+    pub place: Place,
+    /// For a registration, all keys, values and files that make it up.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<Place>,
+    /// How sure it is.
+    pub standing: Standing,
+    /// What the plan does with it.
+    pub decision: Decision,
+    /// Why, in one sentence.
+    pub reason: String,
+    /// Size in bytes, for files and folders.
+    pub bytes: u64,
+    /// Number of files, for files and folders.
+    pub files: u64,
+    /// Every piece of evidence.
+    pub evidence: Vec<Evidence>,
+}
+
+/// A place next door that is somebody else's.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+pub struct Bystander {
+    /// The place.
+    pub place: Place,
+    /// Whose it is.
+    pub owner: String,
+    /// How that is known.
+    pub text: String,
+}
+
+/// The outcome of a trace.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct Trace {
+    /// What belongs to the subject.
+    pub remnants: Vec<Remnant>,
+    /// What is next door and stays.
+    pub bystanders: Vec<Bystander>,
+    /// What could not be looked at.
+    pub could_not_look: Vec<Gap>,
+}
+
+/// Traces the subject on a survey.
+pub fn trace(survey: &Survey, registered: &crate::packages::Registered, subject: &crate::subject::Subject) -> Trace {
+    let scene = Scene::new(survey, registered, subject);
+    let mut claims = Claims::default();
+    // What a rule claims can be what another needs; the rounds end when nothing new turns up.
+    loop {
+        let before = claims.len();
+        for rule in RULES {
+            rule.look(&scene, &mut claims);
+        }
+        if claims.len() == before {
+            break;
+        }
+    }
+    let mut remnants = decide::decide(&scene, claims);
+    fold::fold(&scene, &mut remnants);
+    remnants.sort_by(|a, b| (a.group, a.decision, &a.place).cmp(&(b.group, b.decision, &b.place)));
+    for (number, remnant) in remnants.iter_mut().enumerate() {
+        remnant.id = format!("r{:02}", number + 1);
+        if let Some(entry) = survey.files.find(&remnant.place.path).filter(|_| remnant.place.kind.is_on_disk()) {
+            (remnant.bytes, remnant.files) = survey.weight(entry);
+        }
+    }
+    let bystanders = bystanders::next_door(&scene, &remnants);
+    Trace { remnants, bystanders, could_not_look: survey.gaps.clone() }
+}

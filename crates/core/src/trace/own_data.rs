@@ -1,0 +1,75 @@
+//! What in an application's folders is the user's own.
+
+use std::collections::BTreeSet;
+use std::sync::LazyLock;
+
+use serde::Deserialize;
+
+use super::Scene;
+use crate::model::text::fold;
+use crate::survey::NodeId;
+
+#[derive(Deserialize)]
+struct Table {
+    document: Vec<String>,
+    settings: Vec<String>,
+    licence: Vec<String>,
+    made_again: Vec<String>,
+}
+
+static TABLE: LazyLock<Table> =
+    LazyLock::new(|| toml::from_str(include_str!("../../data/own_data.toml")).expect("the table is tested"));
+
+/// Tells the user's own files from those that the program makes again.
+pub struct OwnData {
+    /// Extensions of documents that the subject registers as its own, folded.
+    registered: BTreeSet<String>,
+}
+
+impl OwnData {
+    /// Reads the file types that open with a program of the subject, by `owns_program`.
+    pub fn new(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Self {
+        let registry = &scene.survey.registry;
+        let mut registered = BTreeSet::new();
+        for root in ["HKLM\\SOFTWARE\\Classes", "HKLM\\SOFTWARE\\WOW6432Node\\Classes"] {
+            for key in registry.subkeys(root) {
+                let Some(extension) = registry.name(key).strip_prefix('.') else { continue };
+                let Some(class) = registry.text(key, "") else { continue };
+                let command = format!("{root}\\{class}\\shell\\open\\command");
+                let Some(command) = registry.key(&command).and_then(|key| registry.text(key, "")) else { continue };
+                if scene.program(&command, None).is_some_and(|program| owns_program(&program)) {
+                    registered.insert(fold(extension));
+                }
+            }
+        }
+        Self { registered }
+    }
+
+    /// Why a file in a user's profile is the user's own, or `None` where the program makes it.
+    pub fn why(&self, scene: &Scene<'_>, file: NodeId, top: NodeId) -> Option<String> {
+        let files = &scene.survey.files;
+        let name = files.name(file);
+        let mut above = file;
+        while above != top && above != files.root() {
+            above = files.parent(above);
+            let folder = files.name(above).to_lowercase();
+            if TABLE.made_again.contains(&folder) {
+                return None;
+            }
+        }
+        let (stem, extension) = name.rsplit_once('.')?;
+        let lower = extension.to_lowercase();
+        let among = |list: &[String]| list.contains(&lower);
+        if self.registered.contains(&fold(extension)) {
+            return Some(format!("a document of the user: {} opens .{lower} files", scene.subject.name));
+        }
+        if among(&TABLE.document) {
+            return Some("a document of the user".to_owned());
+        }
+        let named_settings = ["settings", "preferences", "config"].contains(&stem.to_lowercase().as_str());
+        if among(&TABLE.settings) || named_settings {
+            return Some("settings of the user".to_owned());
+        }
+        among(&TABLE.licence).then(|| "a licence of the user".to_owned())
+    }
+}

@@ -1,0 +1,36 @@
+//! The rules, one file each. A new rule is a file here, a line in [`RULES`], and a weight in
+//! `data/evidence.toml`.
+
+mod component_file;
+mod install_folder;
+mod list_entry;
+mod named_folder;
+mod named_key;
+mod process;
+mod registration;
+mod service;
+mod shortcut;
+mod startup;
+
+use super::{Claims, Scene};
+
+/// One kind of evidence.
+pub trait Rule: Sync {
+    /// Looks at the survey and claims what the rule finds. It may build on earlier claims; it is
+    /// asked again until no rule finds anything new.
+    fn look(&self, scene: &Scene<'_>, claims: &mut Claims);
+}
+
+/// All rules, those that stand on their own first.
+pub static RULES: &[&dyn Rule] = &[
+    &list_entry::ListEntry,
+    &registration::Registration,
+    &install_folder::InstallFolder,
+    &named_folder::NamedFolder,
+    &named_key::NamedKey,
+    &component_file::ComponentFile,
+    &service::Service,
+    &process::Process,
+    &shortcut::Shortcut,
+    &startup::Startup,
+];

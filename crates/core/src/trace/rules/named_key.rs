@@ -1,0 +1,37 @@
+use super::Rule;
+use crate::model::Place;
+use crate::trace::scene::NameFit;
+use crate::trace::{Claims, Evidence, Scene};
+
+/// Keys with the product's name under `SOFTWARE`, below the publisher's key or directly, in both
+/// views and for every user.
+pub struct NamedKey;
+
+impl Rule for NamedKey {
+    fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
+        let registry = &scene.survey.registry;
+        let machine = scene.survey.facts.software_views().into_iter().map(str::to_owned);
+        let users = scene.survey.facts.users.iter().map(|user| format!("{}\\SOFTWARE", user.hive()));
+        for root in machine.chain(users) {
+            for key in registry.subkeys(&root) {
+                if scene.fit(registry.name(key)) == Some(NameFit::Full) {
+                    let text = "it has the product's name where programs keep their settings".to_owned();
+                    claims.add(Place::key(registry.path(key)), Evidence::new("named-key-alone", text, None));
+                }
+                if !scene.is_publisher(registry.name(key)) {
+                    continue;
+                }
+                for child in registry.keys().children(key) {
+                    let (rule, what) = match scene.fit(registry.name(child)) {
+                        Some(NameFit::Full) => ("named-key", "the product's name"),
+                        Some(NameFit::Folder) => ("named-key", "the name of the product's install folder"),
+                        Some(NameFit::Short) => ("short-name", "the product's name without its brand"),
+                        None => continue,
+                    };
+                    let text = format!("it has {what}, in the publisher's key {}", registry.name(key));
+                    claims.add(Place::key(registry.path(child)), Evidence::new(rule, text, None));
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,46 @@
+use super::Rule;
+use crate::model::{Place, PlaceKind};
+use crate::packages::Product;
+use crate::subject::AnchorKind;
+use crate::trace::{Claims, Evidence, Scene};
+
+/// What the package installer has registered of the subject and its predecessors: product,
+/// features, components, upgrade codes and cached package, as one unit.
+pub struct Registration;
+
+impl Rule for Registration {
+    fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
+        let own = scene.subject.codes(AnchorKind::ProductCode);
+        let earlier = scene.subject.codes(AnchorKind::EarlierProduct);
+        for (code, product) in &scene.registered.products {
+            let related = earlier.contains(code);
+            if !(own.contains(code) || related || scene.is_subject_name(&product.name)) {
+                continue;
+            }
+            let mut parts = product.parts.clone();
+            if let Some(cached) = product.cached_package.as_deref().filter(|path| scene.survey.exists(path)) {
+                parts.push(Place::file(cached));
+            }
+            if parts.is_empty() {
+                continue;
+            }
+            let kind = if product.has_product_key { PlaceKind::Product } else { PlaceKind::UpgradeCode };
+            let rule = if related { "related-registration" } else { "registration" };
+            let evidence = Evidence::new(rule, told(scene, product), None);
+            claims.add_with_parts(Place::new(kind, code.to_string()), parts, evidence);
+        }
+    }
+}
+
+fn told(scene: &Scene<'_>, product: &Product) -> String {
+    let name = if product.name.is_empty() { "a product without a name" } else { &product.name };
+    let version = product.version.as_ref().map(|version| format!(" {version}")).unwrap_or_default();
+    let mut text = format!("the package installer has {name}{version} registered");
+    if product.entry.is_none() {
+        text.push_str("; no list shows it");
+    }
+    if product.cache_is_there(scene.survey) == Some(false) {
+        text.push_str("; its cached package is gone");
+    }
+    text
+}

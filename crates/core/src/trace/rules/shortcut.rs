@@ -1,0 +1,18 @@
+use super::Rule;
+use crate::model::{Place, PlaceKind};
+use crate::trace::{Claims, Evidence, Scene};
+
+/// Shortcuts that lead into a folder of the subject.
+pub struct Shortcut;
+
+impl Rule for Shortcut {
+    fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
+        for shortcut in &scene.survey.shortcuts {
+            let path = scene.survey.files.path(shortcut.file);
+            let target = crate::model::path::plain(&shortcut.target, &scene.survey.environment(scene.user_of(&path)));
+            let Some(folder) = claims.folder_over(&target).map(|claim| claim.place.clone()) else { continue };
+            let text = format!("it leads to {target}, in a folder of the subject");
+            claims.add(Place::new(PlaceKind::Shortcut, path), Evidence::new("shortcut-target", text, Some(folder)));
+        }
+    }
+}

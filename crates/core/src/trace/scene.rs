@@ -1,0 +1,171 @@
+//! What every rule looks at: the survey, the registrations, and the subject's names.
+
+use crate::model::path;
+use crate::packages::Registered;
+use crate::packages::registered::uninstall_keys;
+use crate::subject::names::{product_words, publisher_words, squashed, together};
+use crate::subject::{AnchorKind, Subject};
+use crate::survey::{KeyId, Survey, User};
+
+/// How well a folder's or key's name names the subject.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum NameFit {
+    /// The whole product name.
+    Full,
+    /// The name that the product's own install folder has.
+    Folder,
+    /// The product name without the brand that it shares with a predecessor.
+    Short,
+}
+
+/// Another installed product.
+#[derive(Clone, Debug)]
+pub struct Other {
+    /// Its name.
+    pub name: String,
+    /// Folders that its registrations name.
+    pub folders: Vec<String>,
+    /// Its key in the list of programs.
+    pub entry: String,
+}
+
+/// The survey with all that is known of the subject, ready for rules.
+pub struct Scene<'s> {
+    /// The machine.
+    pub survey: &'s Survey,
+    /// What the package installer has registered.
+    pub registered: &'s Registered,
+    /// Who is looked for.
+    pub subject: &'s Subject,
+    /// Other products in the list of programs.
+    pub others: Vec<Other>,
+    names: Vec<String>,
+    folder_names: Vec<String>,
+    short_names: Vec<String>,
+    publishers: Vec<String>,
+}
+
+impl<'s> Scene<'s> {
+    /// Prepares the names.
+    pub fn new(survey: &'s Survey, registered: &'s Registered, subject: &'s Subject) -> Self {
+        let all_names: Vec<Vec<String>> = subject
+            .all(AnchorKind::Name)
+            .chain(subject.all(AnchorKind::EarlierName))
+            .chain([subject.name.as_str()])
+            .map(product_words)
+            .collect();
+        let names = sorted(all_names.iter().map(|words| together(words)));
+        let folder_names = sorted(subject.all(AnchorKind::FolderName).map(squashed));
+        let brand = shared_beginning(&all_names);
+        let short = all_names.iter().filter(|words| brand > 0 && words.len() > brand);
+        let short_names = sorted(short.map(|words| together(&words[brand..])));
+        let publishers =
+            sorted(subject.all(AnchorKind::Publisher).chain([subject.publisher.as_str()]).flat_map(|name| {
+                let words = publisher_words(name);
+                [together(&words), words.first().cloned().unwrap_or_default()]
+            }));
+        let mut scene =
+            Self { survey, registered, subject, others: Vec::new(), names, folder_names, short_names, publishers };
+        scene.others = scene.find_others();
+        scene
+    }
+
+    /// Whether this name is the subject's or a predecessor's, whatever version stands behind it.
+    pub fn is_subject_name(&self, name: &str) -> bool {
+        self.names.contains(&together(&product_words(name)))
+    }
+
+    /// How well a folder's or key's name names the subject.
+    pub fn fit(&self, name: &str) -> Option<NameFit> {
+        let squashed = squashed(name);
+        let unversioned = together(&product_words(name));
+        let among = |names: &[String]| names.contains(&squashed) || names.contains(&unversioned);
+        if among(&self.names) {
+            Some(NameFit::Full)
+        } else if among(&self.folder_names) {
+            Some(NameFit::Folder)
+        } else if among(&self.short_names) {
+            Some(NameFit::Short)
+        } else {
+            None
+        }
+    }
+
+    /// Whether the name is a variant of the publisher's.
+    pub fn is_publisher(&self, name: &str) -> bool {
+        self.publishers.contains(&squashed(name))
+    }
+
+    /// The key in the list of programs, if it is the subject's.
+    pub fn is_subject_entry(&self, key: KeyId) -> bool {
+        let registry = &self.survey.registry;
+        let codes = [AnchorKind::ProductCode, AnchorKind::EarlierProduct].map(|kind| self.subject.codes(kind)).concat();
+        let by_code = registry.name(key).parse().is_ok_and(|code| codes.contains(&code));
+        by_code || registry.text(key, "DisplayName").is_some_and(|name| self.is_subject_name(&name))
+    }
+
+    /// A program named in a command line, as that machine or user would find it.
+    pub fn program(&self, command: &str, user: Option<&User>) -> Option<String> {
+        let exists = |path: &str| self.survey.exists(path);
+        path::program_of(command, &self.survey.environment(user), &exists)
+    }
+
+    /// The user whose registry or profile a path lies in.
+    pub fn user_of(&self, path: &str) -> Option<&User> {
+        let inside =
+            |user: &&User| path::is_inside_or_same(path, &user.hive()) || path::is_inside_or_same(path, &user.profile);
+        self.survey.facts.users.iter().find(inside)
+    }
+
+    fn find_others(&self) -> Vec<Other> {
+        let registry = &self.survey.registry;
+        let mut others = Vec::new();
+        for list in uninstall_keys(self.survey) {
+            for key in registry.subkeys(&list) {
+                let Some(name) = registry.text(key, "DisplayName") else { continue };
+                if self.is_subject_entry(key) {
+                    continue;
+                }
+                let mut folders: Vec<String> = Vec::new();
+                if let Some(folder) = registry.text(key, "InstallLocation").filter(|folder| folder.len() > 3) {
+                    folders.push(folder.trim_end_matches('\\').to_owned());
+                }
+                if let Some(icon) = registry.text(key, "DisplayIcon")
+                    && let Some(folder) = path::parent(icon.split(',').next().unwrap_or(&icon).trim_matches('"'))
+                {
+                    folders.push(folder.to_owned());
+                }
+                if let Ok(code) = registry.name(key).parse()
+                    && let Some(product) = self.registered.products.get(&code)
+                {
+                    folders.extend(product.location.as_deref().map(|folder| folder.trim_end_matches('\\').to_owned()));
+                    folders.extend(product.key_paths.iter().filter_map(|path| path::parent(path)).map(str::to_owned));
+                }
+                folders.retain(|folder| !super::protected::is_shared_root(folder, &self.survey.facts));
+                folders.sort();
+                folders.dedup();
+                others.push(Other { name, folders, entry: registry.path(key) });
+            }
+        }
+        others
+    }
+}
+
+fn sorted(names: impl Iterator<Item = String>) -> Vec<String> {
+    let mut names: Vec<String> = names.filter(|name| !name.is_empty()).collect();
+    names.sort();
+    names.dedup();
+    names
+}
+
+/// Number of first words that two different names have in common: the brand.
+fn shared_beginning(names: &[Vec<String>]) -> usize {
+    let mut shared = 0;
+    for (at, one) in names.iter().enumerate() {
+        for other in names[at + 1..].iter().filter(|other| *other != one) {
+            let common = one.iter().zip(other.iter()).take_while(|(a, b)| a == b).count();
+            shared = shared.max(common);
+        }
+    }
+    shared
+}
