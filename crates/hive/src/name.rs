@@ -39,6 +39,9 @@ pub(crate) fn stored(name: &[u16]) -> (Vec<u8>, bool) {
 
 /// Simple upper-casing of one UTF-16 unit: one unit to one unit, else unchanged.
 pub(crate) fn upper(unit: u16) -> u16 {
+    if unit < 0x80 {
+        return u16::from((unit as u8).to_ascii_uppercase());
+    }
     let Some(letter) = char::from_u32(u32::from(unit)) else { return unit };
     let mut capitals = letter.to_uppercase();
     match (capitals.next(), capitals.next()) {

@@ -1,1 +1,92 @@
-//! x
+//! The port to a Windows installation: [`Observe`] reads it, [`Alter`] changes it.
+//!
+//! Backends: [`disk`] (the files and hives of a Windows disk; what the bench stands on),
+//! [`bench`] (the simulated PC), [`capture`] (a stored survey, read only).
+
+pub mod bench;
+pub mod capture;
+pub mod disk;
+mod error;
+mod shortcut;
+
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
+use stubble_core::survey::Survey;
+
+pub use error::MachineError;
+
+/// Reads a machine. Nothing here changes it, to the last byte and time stamp.
+pub trait Observe {
+    /// Reads everything that the backend can see. What it cannot see is among the survey's gaps.
+    fn survey(&self) -> Result<Survey, MachineError>;
+
+    /// Reads only these places, with what lies below and the names above them.
+    fn survey_of(&self, places: &[Place]) -> Result<Survey, MachineError>;
+
+    /// The content of a file of at most `most` bytes.
+    fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError>;
+}
+
+/// The time stamp of the folder or key above a place, around a change of that place. Putting the
+/// place back also puts this back, unless somebody else has changed it since.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Above {
+    /// Before the change.
+    pub before: FileTime,
+    /// After it.
+    pub after: FileTime,
+}
+
+/// What an installer's run came to.
+#[derive(Debug)]
+pub struct InstallerRun {
+    /// Its exit code.
+    pub code: u32,
+    /// Its log, as it wrote it.
+    pub log: Vec<u8>,
+}
+
+/// Changes a machine. Every change has its exact inverse, and none is made without a caller that
+/// has written down first what it is about to do.
+pub trait Alter: Observe {
+    /// Moves a file or folder to `to`, which must be on the same file system. No link is followed.
+    fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError>;
+
+    /// Moves a taken file or folder back. Fails with [`MachineError::Occupied`] if something is there.
+    fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError>;
+
+    /// A key with everything below it, exactly.
+    fn read_key(&self, path: &str) -> Result<KeyTree, MachineError>;
+
+    /// Deletes a key with everything below it.
+    fn delete_key(&self, path: &str) -> Result<Above, MachineError>;
+
+    /// Makes a deleted key again, exactly. Fails if one is there.
+    fn restore_key(&self, path: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError>;
+
+    /// A value and its position among the key's values.
+    fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError>;
+
+    /// Deletes a value.
+    fn delete_value(&self, key: &str, name: &str) -> Result<Above, MachineError>;
+
+    /// Sets a deleted value again, at its old position. Fails if one is there.
+    fn restore_value(&self, key: &str, value: &RegValue, position: usize, above: Above) -> Result<(), MachineError>;
+
+    /// Ends every process of a program, politely where it listens; tells how many there were.
+    fn end_process(&self, image: &str) -> Result<usize, MachineError>;
+
+    /// Starts a program that was ended.
+    fn start_process(&self, image: &str) -> Result<(), MachineError>;
+
+    /// Stops a service; tells whether it ran.
+    fn stop_service(&self, name: &str) -> Result<bool, MachineError>;
+
+    /// Starts a service.
+    fn start_service(&self, name: &str) -> Result<(), MachineError>;
+
+    /// Runs an installer that lies on the machine, quietly, to its end.
+    fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError>;
+}

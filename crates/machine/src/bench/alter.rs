@@ -1,0 +1,134 @@
+//! Changing the bench. It refuses what a PC would refuse: files in use do not move.
+
+use std::path::Path;
+
+use stubble_core::model::text::fold;
+use stubble_core::model::{KeyTree, RegValue};
+
+use super::Bench;
+use crate::disk::registry::Edit;
+use crate::{Above, Alter, InstallerRun, MachineError, Observe};
+
+/// The largest package that the bench carries out.
+const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
+
+impl Alter for Bench {
+    fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
+        if let Some((file, by)) = self.state()?.holder(path) {
+            return Err(MachineError::InUse { path: file, by });
+        }
+        self.disk.move_out(path, to)
+    }
+
+    fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError> {
+        self.disk.move_in(from, path, above)
+    }
+
+    fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {
+        self.edit()?.read(path)
+    }
+
+    fn delete_key(&self, path: &str) -> Result<Above, MachineError> {
+        let mut edit = self.edit()?;
+        let above = edit.delete(path)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn restore_key(&self, path: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
+        let mut edit = self.edit()?;
+        if edit.has_key(path)? {
+            return Err(MachineError::Occupied(path.to_owned()));
+        }
+        edit.restore(path, tree, above)?;
+        edit.commit()
+    }
+
+    fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
+        self.edit()?.read_value(key, name)
+    }
+
+    fn delete_value(&self, key: &str, name: &str) -> Result<Above, MachineError> {
+        let mut edit = self.edit()?;
+        let above = edit.delete_value(key, name)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn restore_value(&self, key: &str, value: &RegValue, position: usize, above: Above) -> Result<(), MachineError> {
+        let mut edit = self.edit()?;
+        match edit.read_value(key, &value.name) {
+            Err(MachineError::Absent(_)) => {}
+            Ok(_) => return Err(MachineError::Occupied(format!("{key} : {}", value.name))),
+            Err(other) => return Err(other),
+        }
+        edit.restore_value(key, value, position, above)?;
+        edit.commit()
+    }
+
+    fn end_process(&self, image: &str) -> Result<usize, MachineError> {
+        self.switch(image, true)
+    }
+
+    fn start_process(&self, image: &str) -> Result<(), MachineError> {
+        match self.switch(image, false)? {
+            0 => Err(MachineError::Absent(image.to_owned())),
+            _ => Ok(()),
+        }
+    }
+
+    fn stop_service(&self, name: &str) -> Result<bool, MachineError> {
+        self.run_service(name, false)
+    }
+
+    fn start_service(&self, name: &str) -> Result<(), MachineError> {
+        self.run_service(name, true).map(drop)
+    }
+
+    fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError> {
+        let bytes = self.disk.read_file(payload, LARGEST_PACKAGE)?;
+        super::installer::run(self, payload, &bytes)
+    }
+}
+
+impl Bench {
+    /// Registry edits at the bench's own time.
+    pub(super) fn edit(&self) -> Result<Edit<'_>, MachineError> {
+        Ok(Edit::new(&self.disk, self.state()?.now))
+    }
+
+    /// Ends or starts every process of a program; tells how many changed.
+    fn switch(&self, image: &str, from: bool) -> Result<usize, MachineError> {
+        let mut state = self.state()?;
+        let wanted = fold(image);
+        let mut count = 0;
+        for process in state.processes.iter_mut().filter(|one| fold(&one.image) == wanted && one.running == from) {
+            process.running = !from;
+            count += 1;
+        }
+        if count > 0 {
+            self.set_state(&state)?;
+        }
+        Ok(count)
+    }
+
+    /// Starts or stops a service; tells whether it ran before.
+    fn run_service(&self, name: &str, run: bool) -> Result<bool, MachineError> {
+        let mut state = self.state()?;
+        let key = format!("{}\\{name}", self.disk.facts().services_key());
+        if !self.edit()?.has_key(&key)? {
+            return Err(MachineError::Absent(format!("the service {name}")));
+        }
+        let Some(service) = state.service_mut(name) else {
+            return match run {
+                true => Err(MachineError::Absent(format!("a program for the service {name}"))),
+                false => Ok(false),
+            };
+        };
+        let ran = std::mem::replace(&mut service.running, run);
+        if ran != run {
+            self.set_state(&state)?;
+        }
+        Ok(ran)
+    }
+}

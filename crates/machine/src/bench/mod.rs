@@ -1,0 +1,50 @@
+//! The bench: a folder that stands in for a PC.
+//!
+//! `disk/` is its system drive with real hive files and real files; `bench.toml` holds what only
+//! a running system has. Installers on it are real packages, which [`installer`] carries out.
+
+mod alter;
+pub mod demo;
+mod installer;
+mod observe;
+mod running;
+pub mod world;
+
+use std::path::{Path, PathBuf};
+
+use crate::MachineError;
+use crate::disk::Disk;
+
+pub use running::State;
+
+/// A bench in a folder.
+#[derive(Debug)]
+pub struct Bench {
+    root: PathBuf,
+    disk: Disk,
+}
+
+impl Bench {
+    /// Opens a bench.
+    pub fn open(root: &Path) -> Result<Self, MachineError> {
+        let missing = |missing: &str| MachineError::NotAMachine {
+            root: root.to_owned(),
+            kind: "bench",
+            missing: missing.to_owned(),
+        };
+        if !root.join(running::FILE).is_file() {
+            return Err(missing(running::FILE));
+        }
+        if !root.join("disk").is_dir() {
+            return Err(missing("disk"));
+        }
+        let bench = Self { root: root.to_owned(), disk: Disk::open(&root.join("disk"))? };
+        bench.state()?;
+        Ok(bench)
+    }
+
+    /// The disk that it stands on.
+    pub fn disk(&self) -> &Disk {
+        &self.disk
+    }
+}

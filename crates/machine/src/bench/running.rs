@@ -1,0 +1,113 @@
+//! `bench.toml`: processes, states of services, restart, and the bench's clock.
+
+use std::fs;
+use std::io::Write;
+
+use serde::{Deserialize, Serialize};
+use stubble_core::model::FileTime;
+use stubble_core::model::path::is_inside_or_same;
+use stubble_core::model::text::fold;
+
+use super::Bench;
+use crate::MachineError;
+
+pub(super) const FILE: &str = "bench.toml";
+
+/// What only a running system has.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct State {
+    /// The bench's clock, as FILETIME: every change on it happens at this moment.
+    pub now: FileTime,
+    /// Free bytes on the system disk.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub free_bytes: Option<u64>,
+    /// Why a restart is pending.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub restart_pending: Vec<String>,
+    /// Programs that run or have run.
+    #[serde(default, rename = "process", skip_serializing_if = "Vec::is_empty")]
+    pub processes: Vec<ProcessState>,
+    /// Services that have a state.
+    #[serde(default, rename = "service", skip_serializing_if = "Vec::is_empty")]
+    pub services: Vec<ServiceRow>,
+}
+
+/// A program on the bench.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ProcessState {
+    /// Its number.
+    pub pid: u32,
+    /// Whether it runs now.
+    pub running: bool,
+    /// Path of its program.
+    pub image: String,
+    /// What it calls itself.
+    #[serde(default)]
+    pub title: String,
+    /// The user it runs for.
+    #[serde(default)]
+    pub user: String,
+    /// Files that it holds open while it runs.
+    #[serde(default)]
+    pub holds: Vec<String>,
+}
+
+/// A service's state on the bench.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ServiceRow {
+    /// Short name.
+    pub name: String,
+    /// Whether it runs now.
+    pub running: bool,
+    /// Path of its program, whose process runs with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
+}
+
+impl Bench {
+    /// What runs now.
+    pub fn state(&self) -> Result<State, MachineError> {
+        let path = self.root.join(FILE);
+        let text = fs::read_to_string(&path).map_err(MachineError::io(path.display().to_string()))?;
+        toml::from_str(&text).map_err(|source| MachineError::Description { path, source: Box::new(source) })
+    }
+
+    /// Writes what runs now: to a new file, synced, then renamed over the old one.
+    pub(super) fn set_state(&self, state: &State) -> Result<(), MachineError> {
+        let path = self.root.join(FILE);
+        let fresh = self.root.join("bench.toml.new");
+        let text = toml::to_string(state).expect("the state is a table");
+        let write = || -> std::io::Result<()> {
+            let mut file = fs::File::create(&fresh)?;
+            file.write_all(text.as_bytes())?;
+            file.sync_all()?;
+            fs::rename(&fresh, &path)
+        };
+        write().map_err(MachineError::io(path.display().to_string()))
+    }
+}
+
+impl State {
+    /// Who holds a file at or below a path, if anybody does: an open file or a running program.
+    pub fn holder(&self, path: &str) -> Option<(String, String)> {
+        for process in self.processes.iter().filter(|process| process.running) {
+            let files = process.holds.iter().chain([&process.image]);
+            for file in files.filter(|file| is_inside_or_same(file, path)) {
+                let name = if process.title.is_empty() { &process.image } else { &process.title };
+                return Some((file.clone(), format!("{name} (number {})", process.pid)));
+            }
+        }
+        let mut services = self.services.iter().filter(|service| service.running);
+        let service =
+            services.find(|service| service.image.as_deref().is_some_and(|image| is_inside_or_same(image, path)))?;
+        Some((service.image.clone()?, format!("the service {}", service.name)))
+    }
+
+    pub(super) fn service_mut(&mut self, name: &str) -> Option<&mut ServiceRow> {
+        let wanted = fold(name);
+        self.services.iter_mut().find(|service| fold(&service.name) == wanted)
+    }
+}

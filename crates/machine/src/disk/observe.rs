@@ -1,0 +1,92 @@
+//! Reading the disk into a survey.
+
+use std::fs;
+use std::io::Read;
+
+use stubble_core::model::text::fold;
+use stubble_core::model::{FileTime, Place, PlaceKind};
+use stubble_core::survey::{Entry, EntryKind, RegistryBuilder, Running, Shortcut, Survey, Tree, TreeBuilder};
+
+use super::Disk;
+use super::files::Partial;
+use super::registry::PartialKeys;
+use crate::{MachineError, Observe, shortcut};
+
+/// A shortcut file is small; a larger one is none.
+const LARGEST_SHORTCUT: u64 = 64 * 1024;
+
+impl Observe for Disk {
+    fn survey(&self) -> Result<Survey, MachineError> {
+        let mut gaps = Vec::new();
+        let mut files = builder();
+        self.read_files(&mut files, &mut gaps)?;
+        let mut registry = RegistryBuilder::default();
+        self.read_registry(&mut registry, &mut gaps)?;
+        let files = files.finish();
+        let shortcuts = self.shortcuts(&files);
+        let facts = self.facts().clone();
+        Ok(Survey { facts, files, registry: registry.finish(), running: Running::default(), shortcuts, gaps })
+    }
+
+    fn survey_of(&self, places: &[Place]) -> Result<Survey, MachineError> {
+        let (mut files, mut keys) = (Partial::default(), PartialKeys::default());
+        for place in places {
+            match place.kind {
+                PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => self.read_path(&place.path, &mut files)?,
+                PlaceKind::Key | PlaceKind::Value | PlaceKind::Startup => self.read_key_into(&place.path, &mut keys)?,
+                PlaceKind::Service => {
+                    self.read_key_into(&format!("{}\\{}", self.facts().services_key(), place.path), &mut keys)?;
+                }
+                PlaceKind::Process | PlaceKind::Product | PlaceKind::UpgradeCode => {}
+            }
+        }
+        let mut tree = builder();
+        files.into_builder(&mut tree);
+        let mut registry = RegistryBuilder::default();
+        keys.into_builder(&mut registry);
+        Ok(Survey {
+            facts: self.facts().clone(),
+            files: tree.finish(),
+            registry: registry.finish(),
+            running: Running::default(),
+            shortcuts: Vec::new(),
+            gaps: Vec::new(),
+        })
+    }
+
+    fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
+        let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        let meta = fs::symlink_metadata(&at).map_err(MachineError::io(path))?;
+        let refused = |why: &str| MachineError::Refused { path: path.to_owned(), why: why.to_owned() };
+        if !meta.is_file() {
+            return Err(refused("it is no ordinary file"));
+        }
+        if meta.len() > most {
+            return Err(refused("it is too large"));
+        }
+        let mut content = Vec::with_capacity(meta.len() as usize);
+        let file = fs::File::open(&at).map_err(MachineError::io(path))?;
+        file.take(most).read_to_end(&mut content).map_err(MachineError::io(path))?;
+        Ok(content)
+    }
+}
+
+impl Disk {
+    fn shortcuts(&self, files: &Tree<Entry>) -> Vec<Shortcut> {
+        let all = files.below(files.root());
+        let links = all.into_iter().filter(|at| {
+            let data = files.data(*at);
+            data.kind == EntryKind::File && data.size <= LARGEST_SHORTCUT && fold(files.name(*at)).ends_with(".LNK")
+        });
+        links
+            .filter_map(|file| {
+                let content = self.read_file(&files.path(file), LARGEST_SHORTCUT).ok()?;
+                Some(Shortcut { file, target: shortcut::target(&content)? })
+            })
+            .collect()
+    }
+}
+
+fn builder() -> TreeBuilder<Entry> {
+    TreeBuilder::new(Entry { kind: EntryKind::Folder, size: 0, modified: FileTime(0) })
+}

@@ -1,0 +1,107 @@
+//! Why a machine cannot be read or changed.
+
+use std::io;
+use std::path::PathBuf;
+
+use stubble_hive::HiveError;
+use thiserror::Error;
+
+/// Why a machine cannot be read or changed. [`Absent`](Self::Absent), [`Denied`](Self::Denied)
+/// and [`Unsupported`](Self::Unsupported) are three different answers.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum MachineError {
+    /// The folder is no machine of the kind that was named.
+    #[error("{} is no {kind}: {missing} is not there", .root.display())]
+    NotAMachine {
+        /// The folder.
+        root: PathBuf,
+        /// What it should be.
+        kind: &'static str,
+        /// The first thing that is missing.
+        missing: String,
+    },
+    /// A registry hive cannot be read or written.
+    #[error("the registry hive {path} cannot be used: {source}")]
+    Hive {
+        /// The hive's path on the machine.
+        path: String,
+        /// What is wrong with it.
+        source: HiveError,
+    },
+    /// A file that describes a bench or a world cannot be read.
+    #[error("{} cannot be read: {source}", .path.display())]
+    Description {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong, with line and column.
+        source: Box<toml::de::Error>,
+    },
+    /// A package on the machine cannot be carried out.
+    #[error("the package {path} cannot be used: {source}")]
+    Package {
+        /// The package.
+        path: String,
+        /// What is wrong.
+        source: stubble_core::packages::PackageError,
+    },
+    /// A capture cannot be read.
+    #[error("{} is no capture: {why}", .path.display())]
+    Capture {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// The place is not there.
+    #[error("{0} is not there")]
+    Absent(String),
+    /// Something is where a place is to be put back.
+    #[error("something is at {0} already")]
+    Occupied(String),
+    /// A file is held open.
+    #[error("{path} is in use by {by}")]
+    InUse {
+        /// The file.
+        path: String,
+        /// Who holds it.
+        by: String,
+    },
+    /// The system refuses.
+    #[error("access to {0} is denied")]
+    Denied(String),
+    /// This kind of machine cannot do that.
+    #[error("{0} is not possible on this kind of machine")]
+    Unsupported(&'static str),
+    /// A path leads through a link, or is no path of the machine.
+    #[error("{path} is refused: {why}")]
+    Refused {
+        /// The path.
+        path: String,
+        /// Why.
+        why: String,
+    },
+    /// The vault lies on another file system, where nothing can be moved to in one piece.
+    #[error("{} lies on another file system than the machine's disk", .0.display())]
+    OtherFileSystem(PathBuf),
+    /// Anything else that the operating system says.
+    #[error("{path}: {source}")]
+    Io {
+        /// The file or place.
+        path: String,
+        /// What the system says.
+        source: io::Error,
+    },
+}
+
+impl MachineError {
+    /// Gives an error of the operating system its place.
+    pub fn io(path: impl Into<String>) -> impl FnOnce(io::Error) -> Self {
+        let path = path.into();
+        move |source| match source.kind() {
+            io::ErrorKind::NotFound => Self::Absent(path),
+            io::ErrorKind::PermissionDenied => Self::Denied(path),
+            _ => Self::Io { path, source },
+        }
+    }
+}
