@@ -1,1 +1,21 @@
-//! x
+//! The case folder: journal, vault, carrying out and putting back.
+//!
+//! Every change of a machine goes through here, in one order: copy and intent are durable, then
+//! the change, then its result is durable. Undoing is a new entry; history only grows.
+
+mod carry_out;
+mod case;
+mod error;
+mod install;
+mod journal;
+mod putback;
+mod steps;
+mod vault;
+
+pub use carry_out::{Outcome, Report, carry_out};
+pub use case::{About, Case, Moment};
+pub use error::LedgerError;
+pub use install::{InstallReport, install};
+pub use journal::{Deed, DeedState, Entry, Journal, Line};
+pub use putback::{Returned, putback};
+pub use steps::Piece;

@@ -1,22 +1,21 @@
-//! The proof that nothing outside the plan changed.
+//! The proof that nothing but what was taken has changed.
 
 use blake3::Hasher;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{Place, path};
-use crate::plan::Plan;
 use crate::survey::compare::{Change, Difference, compare};
 use crate::survey::{EntryKind, Survey};
 
-/// What a comparison of two surveys says of all places outside the plan.
+/// What a comparison of two surveys says of all places that were not taken.
 ///
 /// Files are compared by kind, size and time of change; keys by class, access list and time;
 /// values by type and content. Of a folder or key from which something was taken, the time is
 /// left out, since taking moves it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Proof {
-    /// Number of places outside the plan before.
+    /// Number of places that were not taken.
     pub places: usize,
     /// Digest over all of them before.
     pub before: String,
@@ -26,9 +25,9 @@ pub struct Proof {
     pub changed: Vec<Change>,
 }
 
-/// Compares everything outside the plan.
-pub fn outside(plan: &Plan, before: &Survey, after: &Survey) -> Proof {
-    let outside = Outside { taken: Taken::new(plan, before) };
+/// Compares everything outside `taken`: the files, folders, keys and values that were taken away.
+pub fn outside(taken: &[Place], before: &Survey, after: &Survey) -> Proof {
+    let outside = Outside { taken: Taken::new(taken) };
     let (places, old) = outside.digest(before);
     let (_, new) = outside.digest(after);
     let changed = compare(before, after)
@@ -39,7 +38,7 @@ pub fn outside(plan: &Plan, before: &Survey, after: &Survey) -> Proof {
     Proof { places, before: old, after: new, changed }
 }
 
-/// What the plan takes, as folded paths: fast to ask for a million places.
+/// What was taken, as folded paths: fast to ask for a million places.
 struct Taken {
     trees: Vec<String>,
     values: Vec<(String, String)>,
@@ -47,10 +46,9 @@ struct Taken {
 }
 
 impl Taken {
-    fn new(plan: &Plan, survey: &Survey) -> Self {
+    fn new(places: &[Place]) -> Self {
         let (mut trees, mut values, mut above) = (Vec::new(), Vec::new(), Vec::new());
-        for place in plan.chosen().flat_map(|step| step.places()) {
-            let place = crate::plan::resolved(place, survey).folded();
+        for place in places.iter().map(Place::folded) {
             above.extend(match &place.name {
                 Some(_) => Some(place.path.clone()),
                 None => path::parent(&place.path).map(str::to_owned),

@@ -116,11 +116,6 @@ impl Plan {
     pub fn chosen(&self) -> impl Iterator<Item = &Step> {
         self.steps.iter().filter(|step| step.decision == Decision::Remove)
     }
-
-    /// Whether a place is one that the plan takes, or lies in one.
-    pub fn takes(&self, place: &Place) -> bool {
-        self.chosen().any(|step| step.places().into_iter().any(|own| place.is_within(own)))
-    }
 }
 
 /// The state that a step expects of its places, on a survey of them.
@@ -128,13 +123,5 @@ pub fn state(survey: &crate::survey::Survey, place: &Place, parts: &[Place]) -> 
     match parts.is_empty() {
         true => crate::survey::state::of(survey, place),
         false => crate::survey::state::of_all(survey, parts),
-    }
-}
-
-/// A place as it stands in the tree of files or keys: a service by its key, others as they are.
-pub fn resolved(place: &Place, survey: &crate::survey::Survey) -> Place {
-    match place.kind {
-        crate::model::PlaceKind::Service => Place::key(format!("{}\\{}", survey.facts.services_key(), place.path)),
-        _ => place.clone(),
     }
 }

@@ -63,7 +63,7 @@ impl Disk {
         let wrap = |source| MachineError::Hive { path: path.clone(), source };
         let Some(at) = find(&hive, &key[mount.len()..]).map_err(wrap)? else { return Ok(()) };
         let tree = read_tree(&hive, at, 0).map_err(wrap)?;
-        partial.insert(key, tree);
+        partial.insert(key, tree, &|part| time_of(&hive, part.get(mount.len()..)?));
         Ok(())
     }
 
@@ -81,7 +81,8 @@ pub(super) struct PartialKeys {
 }
 
 impl PartialKeys {
-    fn insert(&mut self, path: &str, tree: KeyTree) {
+    /// Adds a key; `time` gives the time stamps of those above it, by their paths.
+    fn insert(&mut self, path: &str, tree: KeyTree, time: &dyn Fn(&str) -> Option<FileTime>) {
         let mut level = &mut self.top;
         let parts: Vec<&str> = path.split('\\').collect();
         for (number, part) in parts.iter().enumerate() {
@@ -90,7 +91,7 @@ impl PartialKeys {
                 None => {
                     level.push(KeyTree {
                         name: (*part).to_owned(),
-                        last_written: FileTime(0),
+                        last_written: time(&parts[..=number].join("\\")).unwrap_or_default(),
                         class: None,
                         security: Vec::new(),
                         values: Vec::new(),
@@ -269,6 +270,11 @@ fn settle(hive: &mut Hive, at: KeyAt, found: u64, above: Above) -> Result<(), Hi
 fn find(hive: &Hive, rest: &str) -> Result<Option<KeyAt>, HiveError> {
     let names: Vec<Vec<u16>> = rest.split('\\').filter(|part| !part.is_empty()).map(to_utf16).collect();
     hive.find(names.iter().map(Vec::as_slice))
+}
+
+fn time_of(hive: &Hive, rest: &str) -> Option<FileTime> {
+    let at = find(hive, rest).ok()??;
+    Some(FileTime(hive.key(at).ok()?.last_written))
 }
 
 fn make(hive: &mut Hive, rest: &str, now: u64) -> Result<KeyAt, HiveError> {

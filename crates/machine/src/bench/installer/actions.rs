@@ -9,7 +9,7 @@ use stubble_core::packages::predict::Stop;
 use stubble_core::packages::{Package, Registered};
 
 use super::{Done, Session, Stopped, remove};
-use crate::{MachineError, shortcut};
+use crate::{MachineError, Observe, shortcut};
 
 impl Session<'_> {
     /// Removes related older products by their own cached packages; without one, it cannot.
@@ -56,6 +56,10 @@ impl Session<'_> {
             }
         }
         for (path, content) in placed {
+            if self.bench.disk().read_file(path, content.len() as u64).is_ok_and(|found| found == *content) {
+                self.log.server(&format!("InstallFiles: {path} is there already and stays"));
+                continue;
+            }
             self.log.server(&format!("InstallFiles: {path}, {} bytes", content.len()));
             write(self.bench.disk(), path, content, state.now)?;
         }

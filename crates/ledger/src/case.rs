@@ -1,0 +1,206 @@
+//! The case folder.
+
+use std::fs::{self, File, TryLockError};
+use std::path::{Path, PathBuf};
+
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use stubble_core::model::Place;
+use stubble_core::subject::Subject;
+use stubble_core::survey::Survey;
+use stubble_machine::{MachineError, capture};
+
+use crate::LedgerError;
+use crate::journal::{DeedState, Entry, Journal};
+use crate::steps::Piece;
+use crate::vault::write_durably;
+
+const ABOUT: &str = "case.json";
+const PLAN: &str = "plan.toml";
+const FORMAT: &str = "stubble.case/1";
+
+/// What a case is about.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct About {
+    /// Name and version of the format.
+    pub schema: String,
+    /// The machine, as it was named on the command line, with a full path.
+    pub on: String,
+    /// The machine's own name.
+    pub computer: String,
+    /// Who is looked for.
+    pub subject: Subject,
+    /// The installer that is to be run, by its path on the machine.
+    pub payload: Option<String>,
+    /// When the case was opened, UTC.
+    pub opened: String,
+}
+
+impl About {
+    /// A new case.
+    pub fn new(on: String, computer: String, subject: Subject, payload: Option<String>) -> Self {
+        Self { schema: FORMAT.to_owned(), on, computer, subject, payload, opened: jiff::Timestamp::now().to_string() }
+    }
+}
+
+/// A moment at which a survey is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Moment {
+    /// Before the plan was carried out.
+    BeforeClear,
+    /// Before an installer ran.
+    BeforeInstall,
+    /// After it.
+    AfterInstall,
+}
+
+impl Moment {
+    fn file(self) -> &'static str {
+        match self {
+            Self::BeforeClear => "before-clear.capture",
+            Self::BeforeInstall => "before-install.capture",
+            Self::AfterInstall => "after-install.capture",
+        }
+    }
+}
+
+/// An open case. As long as it lives, no other process can open it.
+#[derive(Debug)]
+pub struct Case {
+    folder: PathBuf,
+    /// What it is about.
+    pub about: About,
+    /// What was done.
+    pub journal: Journal,
+    _lock: File,
+}
+
+impl Case {
+    /// Starts a case in a folder that has none.
+    pub fn create(folder: &Path, about: About) -> Result<Self, LedgerError> {
+        if folder.join(ABOUT).exists() {
+            let old: About = read_json(&folder.join(ABOUT))?;
+            return Err(LedgerError::Exists { folder: folder.to_owned(), subject: old.subject.name });
+        }
+        for part in ["vault", "surveys", "logs"] {
+            let path = folder.join(part);
+            fs::create_dir_all(&path).map_err(LedgerError::io(&path))?;
+        }
+        let lock = lock(folder)?;
+        write_json(&folder.join(ABOUT), &about)?;
+        let mut journal = Journal::open(&folder.join("journal.jsonl"))?;
+        journal.append(Entry::Opened { subject: about.subject.name.clone(), computer: about.computer.clone() })?;
+        Ok(Self { folder: folder.to_owned(), about, journal, _lock: lock })
+    }
+
+    /// Opens the case in a folder.
+    pub fn open(folder: &Path) -> Result<Self, LedgerError> {
+        if !folder.join(ABOUT).is_file() {
+            return Err(LedgerError::NoCase(folder.to_owned()));
+        }
+        let lock = lock(folder)?;
+        let about: About = read_json(&folder.join(ABOUT))?;
+        if about.schema != FORMAT {
+            let why = format!("it has format {}, this program reads {FORMAT}", about.schema);
+            return Err(LedgerError::Damaged { path: folder.join(ABOUT), why });
+        }
+        let journal = Journal::open(&folder.join("journal.jsonl"))?;
+        Ok(Self { folder: folder.to_owned(), about, journal, _lock: lock })
+    }
+
+    /// The folder.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// Where the plan is.
+    pub fn plan_path(&self) -> PathBuf {
+        self.folder.join(PLAN)
+    }
+
+    /// The plan's text, as it was last written or edited.
+    pub fn plan_text(&self) -> Result<String, LedgerError> {
+        let path = self.plan_path();
+        match fs::read_to_string(&path) {
+            Ok(text) => Ok(text),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Err(LedgerError::NoPlan(self.folder.clone())),
+            Err(error) if error.kind() == std::io::ErrorKind::InvalidData => {
+                Err(LedgerError::Damaged { path, why: "it is not UTF-8 text".to_owned() })
+            }
+            Err(error) => Err(LedgerError::io(&path)(error)),
+        }
+    }
+
+    /// Writes the plan.
+    pub fn set_plan(&mut self, text: &str, steps: usize) -> Result<(), LedgerError> {
+        write_durably(&self.plan_path(), text.as_bytes())?;
+        self.journal.append(Entry::Planned { steps, digest: short_digest(text.as_bytes()) })
+    }
+
+    /// Keeps a survey.
+    pub fn keep_survey(&self, moment: Moment, survey: &Survey) -> Result<(), LedgerError> {
+        Ok(capture::write(survey, &self.folder.join("surveys").join(moment.file()))?)
+    }
+
+    /// A survey that was kept, or `None` where there is none.
+    pub fn survey(&self, moment: Moment) -> Result<Option<Survey>, LedgerError> {
+        match capture::read(&self.folder.join("surveys").join(moment.file())) {
+            Ok(survey) => Ok(Some(survey)),
+            Err(MachineError::Absent(_)) => Ok(None),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// Writes a file of the case, such as a receipt, a report or a log.
+    pub fn write(&self, name: &str, content: &[u8]) -> Result<PathBuf, LedgerError> {
+        let path = self.folder.join(name);
+        write_durably(&path, content)?;
+        Ok(path)
+    }
+
+    /// Reads a file of the case that is JSON; `None` where it is not there.
+    pub fn read<T: DeserializeOwned>(&self, name: &str) -> Result<Option<T>, LedgerError> {
+        let path = self.folder.join(name);
+        if path.exists() { read_json(&path).map(Some) } else { Ok(None) }
+    }
+
+    /// Every file, folder, key and value that is taken now.
+    pub fn taken(&self) -> Result<Vec<Place>, LedgerError> {
+        let mut places = Vec::new();
+        for deed in self.journal.deeds().into_iter().filter(|deed| deed.state == DeedState::Done) {
+            places.extend(self.record(deed.number)?.iter().filter_map(Piece::taken));
+        }
+        Ok(places)
+    }
+
+    /// The vault's folder for a deed.
+    pub(crate) fn vault(&self, deed: u32) -> PathBuf {
+        self.folder.join("vault").join(format!("{deed:04}"))
+    }
+}
+
+pub(crate) fn short_digest(bytes: &[u8]) -> String {
+    blake3::hash(bytes).to_hex()[..32].to_owned()
+}
+
+/// The lock is the operating system's: it ends with the process, however that ends.
+fn lock(folder: &Path) -> Result<File, LedgerError> {
+    let path = folder.join("lock");
+    let file = File::options().create(true).truncate(false).write(true).open(&path).map_err(LedgerError::io(&path))?;
+    match file.try_lock() {
+        Ok(()) => Ok(file),
+        Err(TryLockError::WouldBlock) => Err(LedgerError::Locked(folder.to_owned())),
+        Err(TryLockError::Error(error)) => Err(LedgerError::io(&path)(error)),
+    }
+}
+
+fn read_json<T: DeserializeOwned>(path: &Path) -> Result<T, LedgerError> {
+    let bytes = fs::read(path).map_err(LedgerError::io(path))?;
+    serde_json::from_slice(&bytes)
+        .map_err(|error| LedgerError::Damaged { path: path.to_owned(), why: error.to_string() })
+}
+
+fn write_json<T: Serialize>(path: &Path, value: &T) -> Result<(), LedgerError> {
+    let text = serde_json::to_vec_pretty(value).map_err(std::io::Error::from).map_err(LedgerError::io(path))?;
+    write_durably(path, &text)
+}

@@ -1,0 +1,59 @@
+//! What can be wrong with a case.
+
+use std::io;
+use std::path::PathBuf;
+
+use stubble_machine::MachineError;
+use thiserror::Error;
+
+/// Why a case cannot be used.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum LedgerError {
+    /// There is no case in the folder.
+    #[error("there is no case in {}", .0.display())]
+    NoCase(PathBuf),
+    /// There is one already.
+    #[error("there is a case in {} already, for {subject}", .folder.display())]
+    Exists {
+        /// The folder.
+        folder: PathBuf,
+        /// Whose case it is.
+        subject: String,
+    },
+    /// Another process works on it.
+    #[error("another program is working on the case in {}", .0.display())]
+    Locked(PathBuf),
+    /// A file of the case contradicts itself.
+    #[error("{} is damaged: {why}", .path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// There is no plan yet.
+    #[error("there is no plan in {}", .0.display())]
+    NoPlan(PathBuf),
+    /// No such deed was done.
+    #[error("nothing called {0} was taken in this case")]
+    NoDeed(String),
+    /// The machine refuses.
+    #[error(transparent)]
+    Machine(#[from] MachineError),
+    /// The case's folder cannot be read or written.
+    #[error("{}: {source}", .path.display())]
+    Io {
+        /// The file.
+        path: PathBuf,
+        /// What the system says.
+        source: io::Error,
+    },
+}
+
+impl LedgerError {
+    pub(crate) fn io(path: &std::path::Path) -> impl FnOnce(io::Error) -> Self {
+        let path = path.to_owned();
+        move |source| Self::Io { path, source }
+    }
+}

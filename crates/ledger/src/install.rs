@@ -1,0 +1,54 @@
+//! Running the payload, with what it changed on record.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use stubble_core::logs::{self, Story, exit_codes};
+use stubble_machine::Alter;
+
+use crate::case::short_digest;
+use crate::journal::Entry;
+use crate::{Case, LedgerError, Moment};
+
+const LARGEST_PAYLOAD: u64 = 2 << 30;
+
+/// What an installer's run came to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct InstallReport {
+    /// The payload.
+    pub payload: String,
+    /// Its exit code.
+    pub code: u32,
+    /// What the code means, where it is known.
+    pub meaning: Option<String>,
+    /// Whether the installation finished.
+    pub success: bool,
+    /// What the log says.
+    pub story: Story,
+    /// The log, in the case folder.
+    pub log: String,
+}
+
+/// Runs a payload that lies on the machine, between two surveys, and reads its log.
+pub fn install(case: &mut Case, machine: &dyn Alter, payload: &str) -> Result<InstallReport, LedgerError> {
+    let bytes = machine.read_file(payload, LARGEST_PAYLOAD)?;
+    case.keep_survey(Moment::BeforeInstall, &machine.survey()?)?;
+    let run = machine.run_installer(payload)?;
+    case.keep_survey(Moment::AfterInstall, &machine.survey()?)?;
+    let runs = case.journal.lines().iter().filter(|line| matches!(line.entry, Entry::Installed { .. })).count();
+    let log = format!("logs/install-{}.log", runs + 1);
+    case.write(&log, &run.log)?;
+    case.journal.append(Entry::Installed {
+        payload: payload.to_owned(),
+        digest: short_digest(&bytes),
+        code: run.code,
+        log: log.clone(),
+    })?;
+    Ok(InstallReport {
+        payload: payload.to_owned(),
+        code: run.code,
+        meaning: exit_codes::meaning(run.code).map(str::to_owned),
+        success: exit_codes::is_success(run.code),
+        story: logs::read(&logs::decode(&run.log)),
+        log,
+    })
+}

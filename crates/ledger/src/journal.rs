@@ -1,0 +1,240 @@
+//! The journal: what was done, one line each, every line chained to the one before.
+
+use std::fs::{File, OpenOptions};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use stubble_core::model::Place;
+use stubble_core::plan::StepKind;
+
+use crate::LedgerError;
+
+/// One thing that happened.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "what")]
+pub enum Entry {
+    /// The case was opened.
+    Opened {
+        /// Who is looked for.
+        subject: String,
+        /// The machine's own name.
+        computer: String,
+    },
+    /// A plan was written.
+    Planned {
+        /// Number of its steps.
+        steps: usize,
+        /// Digest of its text.
+        digest: String,
+    },
+    /// A step is about to be done; what it takes is recorded in the vault.
+    Intent {
+        /// Number of the deed; the vault's folder has the same.
+        deed: u32,
+        /// The step's name in the plan.
+        step: String,
+        /// What it does.
+        kind: StepKind,
+        /// What it changes.
+        place: Place,
+    },
+    /// The step is done.
+    Done {
+        /// Number of the deed.
+        deed: u32,
+    },
+    /// The step was given up, and nothing of it is changed.
+    GivenUp {
+        /// Number of the deed.
+        deed: u32,
+        /// Why.
+        why: String,
+    },
+    /// A step was not begun.
+    Left {
+        /// The step's name in the plan.
+        step: String,
+        /// Why.
+        why: String,
+    },
+    /// A deed is about to be undone.
+    UndoIntent {
+        /// Number of the deed.
+        deed: u32,
+    },
+    /// The deed is undone.
+    Undone {
+        /// Number of the deed.
+        deed: u32,
+    },
+    /// The plan was carried out to its end.
+    Cleared {
+        /// Steps done.
+        done: usize,
+        /// Steps left alone.
+        left: usize,
+    },
+    /// An installer ran.
+    Installed {
+        /// The payload.
+        payload: String,
+        /// Digest of the payload.
+        digest: String,
+        /// Its exit code.
+        code: u32,
+        /// Its log, in the case folder.
+        log: String,
+    },
+    /// A receipt was written.
+    Confirmed {
+        /// Whether every answer was as it should be.
+        good: bool,
+    },
+}
+
+/// A line of the journal.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Line {
+    /// When, UTC.
+    pub at: String,
+    /// What.
+    #[serde(flatten)]
+    pub entry: Entry,
+    /// Digest over this line and the chain of the line before.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub chain: String,
+}
+
+/// How far a deed has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DeedState {
+    /// Begun; the machine may or may not be changed.
+    Open,
+    /// Done.
+    Done,
+    /// Being undone.
+    Undoing,
+    /// Undone or given up: nothing of it is on the machine.
+    Over,
+}
+
+/// A step that was begun.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Deed {
+    /// Its number.
+    pub number: u32,
+    /// The step's name in the plan.
+    pub step: String,
+    /// What it does.
+    pub kind: StepKind,
+    /// What it changes.
+    pub place: Place,
+    /// How far it has come.
+    pub state: DeedState,
+}
+
+/// The journal of a case.
+#[derive(Debug)]
+pub struct Journal {
+    path: PathBuf,
+    file: File,
+    lines: Vec<Line>,
+}
+
+impl Journal {
+    /// Opens a journal and checks its chain. A last line that was torn off is cut away: what it
+    /// was to say had not happened yet, or will be found out from the machine.
+    pub(crate) fn open(path: &Path) -> Result<Self, LedgerError> {
+        let bytes = match std::fs::read(path) {
+            Ok(bytes) => bytes,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+            Err(error) => return Err(LedgerError::io(path)(error)),
+        };
+        let damaged = |number: usize, why: String| LedgerError::Damaged {
+            path: path.to_owned(),
+            why: format!("line {number}: {why}"),
+        };
+        let mut lines: Vec<Line> = Vec::new();
+        let mut whole = 0;
+        for raw in bytes.split_inclusive(|byte| *byte == b'\n') {
+            if !raw.ends_with(b"\n") {
+                break;
+            }
+            let number = lines.len() + 1;
+            let line: Line = serde_json::from_slice(raw).map_err(|error| damaged(number, error.to_string()))?;
+            let before = lines.last().map_or("", |line| line.chain.as_str());
+            if line.chain != chained(before, &line) {
+                return Err(damaged(number, "it is not the line that was written".to_owned()));
+            }
+            whole += raw.len();
+            lines.push(line);
+        }
+        let file = OpenOptions::new().create(true).append(true).open(path).map_err(LedgerError::io(path))?;
+        if whole < bytes.len() {
+            file.set_len(whole as u64).map_err(LedgerError::io(path))?;
+        }
+        Ok(Self { path: path.to_owned(), file, lines })
+    }
+
+    /// Adds an entry; it is on the disk when this returns.
+    pub fn append(&mut self, entry: Entry) -> Result<(), LedgerError> {
+        let mut line = Line { at: jiff::Timestamp::now().to_string(), entry, chain: String::new() };
+        line.chain = chained(self.head(), &line);
+        let mut text = serde_json::to_vec(&line).map_err(std::io::Error::from).map_err(LedgerError::io(&self.path))?;
+        text.push(b'\n');
+        self.file.write_all(&text).and_then(|()| self.file.sync_data()).map_err(LedgerError::io(&self.path))?;
+        self.lines.push(line);
+        Ok(())
+    }
+
+    /// All lines.
+    pub fn lines(&self) -> &[Line] {
+        &self.lines
+    }
+
+    /// Digest of the last line, which is chained to all before it.
+    pub fn head(&self) -> &str {
+        self.lines.last().map_or("", |line| line.chain.as_str())
+    }
+
+    /// Every deed, with how far it has come.
+    pub fn deeds(&self) -> Vec<Deed> {
+        let mut deeds: Vec<Deed> = Vec::new();
+        for line in &self.lines {
+            let (number, state) = match &line.entry {
+                Entry::Intent { deed, step, kind, place } => {
+                    deeds.push(Deed {
+                        number: *deed,
+                        step: step.clone(),
+                        kind: *kind,
+                        place: place.clone(),
+                        state: DeedState::Open,
+                    });
+                    continue;
+                }
+                Entry::Done { deed } => (deed, DeedState::Done),
+                Entry::UndoIntent { deed } => (deed, DeedState::Undoing),
+                Entry::Undone { deed } | Entry::GivenUp { deed, .. } => (deed, DeedState::Over),
+                _ => continue,
+            };
+            if let Some(deed) = deeds.iter_mut().find(|deed| deed.number == *number) {
+                deed.state = state;
+            }
+        }
+        deeds
+    }
+
+    /// The number of the next deed.
+    pub(crate) fn next_deed(&self) -> u32 {
+        self.deeds().iter().map(|deed| deed.number).max().unwrap_or(0) + 1
+    }
+}
+
+fn chained(before: &str, line: &Line) -> String {
+    let plain = Line { chain: String::new(), ..line.clone() };
+    let text = serde_json::to_vec(&plain).unwrap_or_default();
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(before.as_bytes()).update(&text);
+    hasher.finalize().to_hex()[..32].to_owned()
+}

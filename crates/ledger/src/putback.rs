@@ -1,0 +1,66 @@
+//! Undoing: all deeds or some, the last first.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use stubble_core::model::Place;
+use stubble_machine::{Alter, MachineError};
+
+use crate::carry_out::{finish_open, put_back_all};
+use crate::journal::{DeedState, Entry};
+use crate::{Case, LedgerError};
+
+/// A deed that was to be undone.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Returned {
+    /// Its number.
+    pub deed: u32,
+    /// The step's name in the plan.
+    pub step: String,
+    /// The place.
+    pub place: Place,
+    /// Why it could not be put back; `None` if it is back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub refused: Option<String>,
+}
+
+/// Puts back what the named steps have taken, or everything when none is named.
+///
+/// Where something stands in a place by now, it is left, the deed stays done, and the result says
+/// so. Fails with [`LedgerError::NoDeed`] when a name is unknown, before anything is changed.
+pub fn putback(
+    case: &mut Case,
+    machine: &dyn Alter,
+    steps: &[String],
+    tell: &mut dyn FnMut(&Returned),
+) -> Result<Vec<Returned>, LedgerError> {
+    let known = |name: &str| case.journal.deeds().iter().any(|deed| deed.step == name);
+    if let Some(unknown) = steps.iter().find(|name| !known(name)) {
+        return Err(LedgerError::NoDeed(unknown.clone()));
+    }
+    finish_open(case, machine)?;
+    let mut returned = Vec::new();
+    for deed in case.journal.deeds().into_iter().rev() {
+        let wanted = steps.is_empty() || steps.contains(&deed.step);
+        if deed.state != DeedState::Done || !wanted {
+            continue;
+        }
+        let pieces = case.record(deed.number)?;
+        case.journal.append(Entry::UndoIntent { deed: deed.number })?;
+        let refused = match put_back_all(case, machine, deed.number, &pieces) {
+            Ok(()) => {
+                case.journal.append(Entry::Undone { deed: deed.number })?;
+                None
+            }
+            Err(LedgerError::Machine(error @ (MachineError::Occupied(_) | MachineError::Absent(_)))) => {
+                // It stays taken; the vault keeps it.
+                case.journal.append(Entry::Done { deed: deed.number })?;
+                Some(error.to_string())
+            }
+            Err(other) => return Err(other),
+        };
+        let one = Returned { deed: deed.number, step: deed.step, place: deed.place, refused };
+        tell(&one);
+        returned.push(one);
+    }
+    Ok(returned)
+}

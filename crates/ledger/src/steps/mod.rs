@@ -1,0 +1,184 @@
+//! What steps consist of: pieces, each with its exact inverse, one file a kind.
+//!
+//! A piece is recorded in the vault before it is taken. Taking and returning can both be repeated
+//! after an interruption: what is done already is passed over.
+
+mod entry;
+mod key;
+mod process;
+mod service;
+mod value;
+
+use serde::{Deserialize, Serialize};
+use stubble_core::model::path::parent;
+use stubble_core::model::{FileTime, KeyTree, Place, PlaceKind, RegValue};
+use stubble_core::plan::{Step, StepKind};
+use stubble_core::survey::Survey;
+use stubble_machine::{Above, Alter, MachineError};
+
+use crate::{Case, LedgerError};
+
+/// One part of a step, with all that is needed to put it back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "piece")]
+pub enum Piece {
+    /// A process that is ended.
+    Process {
+        /// Path of its program.
+        image: String,
+    },
+    /// A service that is stopped; its configuration is a [`Piece::Key`].
+    Service {
+        /// Short name.
+        name: String,
+        /// Whether it ran.
+        ran: bool,
+    },
+    /// A registry key.
+    Key {
+        /// Path.
+        path: String,
+        /// Everything in it.
+        tree: KeyTree,
+        /// Time stamp of the key above, before.
+        before: FileTime,
+        /// The same, after; zero until it is known.
+        after: FileTime,
+    },
+    /// A registry value.
+    Value {
+        /// Path of its key.
+        key: String,
+        /// The value.
+        value: RegValue,
+        /// Its position among the key's values.
+        position: usize,
+        /// Time stamp of the key, before.
+        before: FileTime,
+        /// The same, after.
+        after: FileTime,
+    },
+    /// A file or folder, which is moved into the vault.
+    Entry {
+        /// Path.
+        path: String,
+        /// Its own name, as the disk spells it.
+        name: String,
+        /// Time stamp of the folder above, before.
+        before: FileTime,
+        /// The same, after.
+        after: FileTime,
+    },
+}
+
+/// Where a piece belongs: the case, the deed, and its number in it.
+pub(crate) struct At<'c> {
+    pub case: &'c Case,
+    pub deed: u32,
+    pub piece: usize,
+}
+
+/// Reads everything that a step takes. `survey` is of the step's places, just read.
+pub(crate) fn pieces(step: &Step, survey: &Survey, machine: &dyn Alter) -> Result<Vec<Piece>, MachineError> {
+    let mut pieces = Vec::new();
+    match step.kind {
+        StepKind::EndProcess => pieces.push(Piece::Process { image: step.place.path.clone() }),
+        StepKind::RemoveService => {
+            pieces.push(service::read(&step.place.path, survey));
+            let key = format!("{}\\{}", survey.facts.services_key(), step.place.path);
+            pieces.push(key::read(&key, survey, machine)?);
+        }
+        _ => {
+            for place in step.places() {
+                pieces.extend(one(place, survey, machine)?);
+            }
+        }
+    }
+    Ok(pieces)
+}
+
+/// The piece for one place; none where nothing is there.
+fn one(place: &Place, survey: &Survey, machine: &dyn Alter) -> Result<Option<Piece>, MachineError> {
+    let piece = match place.kind {
+        PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => Ok(entry::read(&place.path, survey)),
+        PlaceKind::Key => key::read(&place.path, survey, machine).map(Some),
+        PlaceKind::Value | PlaceKind::Startup => {
+            value::read(&place.path, place.name.as_deref().unwrap_or(""), survey, machine).map(Some)
+        }
+        PlaceKind::Process | PlaceKind::Service | PlaceKind::Product | PlaceKind::UpgradeCode => Ok(None),
+    };
+    match piece {
+        Err(MachineError::Absent(_)) => Ok(None),
+        other => other,
+    }
+}
+
+impl Piece {
+    /// Takes the piece away. Passes over what is gone already.
+    pub(crate) fn take(&mut self, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
+        let taken = match self {
+            Self::Process { image } => return process::take(image, machine),
+            Self::Service { name, .. } => return service::take(name, machine),
+            Self::Key { path, .. } => machine.delete_key(path),
+            Self::Value { key, value, .. } => machine.delete_value(key, &value.name),
+            Self::Entry { path, name, .. } => return entry::take(&path.clone(), &name.clone(), self, machine, at),
+        };
+        match taken {
+            Ok(above) => self.set_after(above.after),
+            Err(MachineError::Absent(_)) => {}
+            Err(error) => return Err(error.into()),
+        }
+        Ok(())
+    }
+
+    /// Puts the piece back exactly. Passes over what is back already.
+    pub(crate) fn put_back(&self, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
+        match self {
+            Self::Process { image } => process::put_back(image, machine),
+            Self::Service { name, ran } => service::put_back(name, *ran, machine),
+            Self::Key { path, tree, before, after } => key::put_back(path, tree, above(before, after), machine),
+            Self::Value { key, value, position, before, after } => {
+                value::put_back(key, value, *position, above(before, after), machine)
+            }
+            Self::Entry { path, name, before, after } => entry::put_back(path, name, above(before, after), machine, at),
+        }
+    }
+
+    /// After an interruption: learns the time stamp above a piece that was gone already.
+    pub(crate) fn complete(&mut self, machine: &dyn Alter) -> Result<(), MachineError> {
+        let above = match self {
+            Self::Key { path, after: FileTime(0), .. } => Place::key(parent(path).unwrap_or_default()),
+            Self::Value { key, after: FileTime(0), .. } => Place::key(key.as_str()),
+            Self::Entry { path, after: FileTime(0), .. } => Place::folder(parent(path).unwrap_or_default()),
+            _ => return Ok(()),
+        };
+        let survey = machine.survey_of(std::slice::from_ref(&above))?;
+        let time = match above.kind {
+            PlaceKind::Key => survey.registry.key(&above.path).map(|at| survey.registry.keys().data(at).last_written),
+            _ => survey.files.find(&above.path).map(|at| survey.files.data(at).modified),
+        };
+        self.set_after(time.unwrap_or_default());
+        Ok(())
+    }
+
+    /// The place on the disk or in the registry that is gone with the piece, if there is one.
+    pub fn taken(&self) -> Option<Place> {
+        match self {
+            Self::Key { path, .. } => Some(Place::key(path.as_str())),
+            Self::Value { key, value, .. } => Some(Place::value(key.as_str(), value.name.as_str())),
+            Self::Entry { path, .. } => Some(Place::folder(path.as_str())),
+            Self::Process { .. } | Self::Service { .. } => None,
+        }
+    }
+
+    fn set_after(&mut self, time: FileTime) {
+        match self {
+            Self::Key { after, .. } | Self::Value { after, .. } | Self::Entry { after, .. } => *after = time,
+            Self::Process { .. } | Self::Service { .. } => {}
+        }
+    }
+}
+
+fn above(before: &FileTime, after: &FileTime) -> Above {
+    Above { before: *before, after: *after }
+}
