@@ -179,7 +179,8 @@ impl Case {
     }
 }
 
-pub(crate) fn short_digest(bytes: &[u8]) -> String {
+/// The first half of a BLAKE3 digest, in hexadecimal digits.
+pub fn short_digest(bytes: &[u8]) -> String {
     blake3::hash(bytes).to_hex()[..32].to_owned()
 }
 

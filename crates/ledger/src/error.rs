@@ -8,7 +8,6 @@ use thiserror::Error;
 
 /// Why a case cannot be used.
 #[derive(Debug, Error)]
-#[non_exhaustive]
 pub enum LedgerError {
     /// There is no case in the folder.
     #[error("there is no case in {}", .0.display())]

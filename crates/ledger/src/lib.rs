@@ -13,7 +13,7 @@ mod steps;
 mod vault;
 
 pub use carry_out::{Outcome, Report, carry_out};
-pub use case::{About, Case, Moment};
+pub use case::{About, Case, Moment, short_digest};
 pub use error::LedgerError;
 pub use install::{InstallReport, install};
 pub use journal::{Deed, DeedState, Entry, Journal, Line};

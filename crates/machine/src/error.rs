@@ -9,7 +9,6 @@ use thiserror::Error;
 /// Why a machine cannot be read or changed. [`Absent`](Self::Absent), [`Denied`](Self::Denied)
 /// and [`Unsupported`](Self::Unsupported) are three different answers.
 #[derive(Debug, Error)]
-#[non_exhaustive]
 pub enum MachineError {
     /// The folder is no machine of the kind that was named.
     #[error("{} is no {kind}: {missing} is not there", .root.display())]

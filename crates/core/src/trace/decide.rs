@@ -85,9 +85,24 @@ impl Decider<'_> {
         if !holds_more {
             return self.push(claim, place, standing, decision, reason.to_owned());
         }
+        if let Some(why) = self.all_stay(at, top) {
+            return self.push(claim, place, standing, Decision::Keep, why);
+        }
         for child in files.children(at).collect::<Vec<_>>() {
             self.entry(claim, child, top, standing, decision, reason);
         }
+    }
+
+    /// The one reason why everything in a folder stays, if there is one for all of it.
+    fn all_stay(&self, at: NodeId, top: NodeId) -> Option<String> {
+        let files = &self.scene.survey.files;
+        let mut whys = files
+            .below(at)
+            .into_iter()
+            .filter(|node| files.data(*node).kind != EntryKind::Folder)
+            .map(|node| self.entry_stays(node, top));
+        let first = whys.next()??;
+        whys.all(|why| why.as_ref() == Some(&first)).then_some(first)
     }
 
     /// Why this very entry stays: another product's, shared, or the user's own.

@@ -1,0 +1,150 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use clap::{Args as Group, Parser, Subcommand};
+
+/// Finds what a broken or partial install left behind on a Windows PC, removes it safely, and
+/// proves that the reinstall works.
+///
+/// The order of the work: open, check, trace, plan, clear, install, confirm, report.
+/// `mend` goes through all of it and asks where you must decide.
+#[derive(Debug, Parser)]
+#[command(name = "stubble", version, arg_required_else_help = true)]
+pub struct Args {
+    /// The folder of the case [default: ./stubble-case]
+    #[arg(long, global = true, value_name = "DIR", env = "STUBBLE_CASE")]
+    pub case: Option<PathBuf>,
+    /// Print one JSON document instead of text
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// The commands, in the order of the work.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Start a case: find who is meant on that machine
+    Open(Open),
+    /// Tell what stands in the way of a working install now
+    Check,
+    /// Find what belongs to the product
+    Trace(Trace),
+    /// Explain why a place is taken, or why it is not
+    Why(Why),
+    /// Write the ordered steps as a file that you can edit
+    Plan(Plan),
+    /// Carry the plan out
+    Clear(Consent),
+    /// Go on after an interruption
+    Resume(Consent),
+    /// Undo what was taken, all or some
+    Putback(Putback),
+    /// Run the installer and explain the result
+    Install(Install),
+    /// Look again: is it clean, is it installed right, did anything else change
+    Confirm,
+    /// Write the ticket as HTML, Markdown and JSON
+    Report,
+    /// The whole job, guided
+    Mend(Mend),
+    /// Set up a broken practice machine and work the whole job on it
+    Demo(Demo),
+}
+
+/// What the commands that change the machine ask.
+#[derive(Clone, Copy, Debug, Group)]
+pub struct Consent {
+    /// Do not ask, for scripts
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// Start a case.
+#[derive(Debug, Group)]
+pub struct Open {
+    /// The product's name, as you know it
+    pub name: String,
+    /// The machine: bench:DIR
+    #[arg(long, value_name = "MACHINE")]
+    pub on: String,
+    /// The installer that you mean to run, by its path on the machine
+    #[arg(long, value_name = "PATH")]
+    pub payload: Option<String>,
+}
+
+/// Find what belongs to the product.
+#[derive(Debug, Group)]
+pub struct Trace {
+    /// Show every remnant with its reason
+    #[arg(long)]
+    pub all: bool,
+}
+
+/// Explain a place.
+#[derive(Debug, Group)]
+pub struct Why {
+    /// A remnant's short name, a path, a registry key, or an identifier
+    pub place: String,
+}
+
+/// Write the steps.
+#[derive(Debug, Group)]
+pub struct Plan {
+    /// Decide that these steps are carried out
+    #[arg(long, value_name = "STEP", num_args = 1..)]
+    pub take: Vec<String>,
+    /// Decide that these places stay
+    #[arg(long, value_name = "STEP", num_args = 1..)]
+    pub keep: Vec<String>,
+    /// Make a new plan, even if the old one was edited
+    #[arg(long)]
+    pub anew: bool,
+}
+
+/// Undo.
+#[derive(Debug, Group)]
+pub struct Putback {
+    /// Steps to undo; all of them if none is named
+    pub steps: Vec<String>,
+    /// Only show what is held
+    #[arg(long)]
+    pub list: bool,
+    /// Whether to ask.
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
+/// Run the installer.
+#[derive(Debug, Group)]
+pub struct Install {
+    /// The installer, by its path on the machine [default: the one of the case]
+    pub payload: Option<String>,
+    /// Whether to ask.
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
+/// The whole job.
+#[derive(Debug, Group)]
+pub struct Mend {
+    /// Who is meant, where, and with what.
+    #[command(flatten)]
+    pub open: Open,
+    /// Whether to ask.
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
+/// The demo.
+#[derive(Debug, Group)]
+pub struct Demo {
+    /// Where to set it up [default: ./stubble-demo]
+    #[arg(long, value_name = "DIR")]
+    pub keep: Option<PathBuf>,
+    /// Only set up the broken machine
+    #[arg(long)]
+    pub broken_only: bool,
+}

@@ -1,0 +1,35 @@
+//! `check`: what stands in the way of a working install now.
+
+use stubble_core::blockers::{Severity, check};
+
+use super::show;
+use crate::documents::{Checked, Documented};
+use crate::errors::CliError;
+use crate::views::terminal;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let work = Work::begin(settings)?;
+    let checked = checked(&work)?;
+    // The report shows what was wrong before anything was done.
+    if !work.case.folder().join("check.json").exists() {
+        work.case.write("check.json", checked.to_json().as_bytes())?;
+    }
+    show(&checked, settings, ui, terminal::checked);
+    let blocked = checked.blockers.iter().any(|blocker| blocker.severity != Severity::WorthKnowing);
+    Ok(if blocked { Exit::No } else { Exit::Done })
+}
+
+fn checked(work: &Work) -> Result<Checked, CliError> {
+    let payload = work.payload()?;
+    let meant = payload.as_ref().map(|file| (file.path.as_str(), &file.package));
+    let blockers = check(&work.survey, &work.registered, &work.case.about.subject, &work.trace(), meant);
+    Ok(Checked {
+        computer: work.survey.facts.computer.clone(),
+        subject: work.case.about.subject.name.clone(),
+        payload: work.case.about.payload.clone(),
+        blockers,
+        could_not_look: work.survey.gaps.clone(),
+    })
+}

@@ -1,0 +1,42 @@
+//! `clear`: carries the plan out.
+
+use stubble_core::plan::{Plan, from_toml};
+use stubble_core::trace::Decision;
+use stubble_ledger::{DeedState, Moment, carry_out};
+
+use super::consent;
+use crate::args::Consent;
+use crate::documents::{Cleared, Documented};
+use crate::errors::CliError;
+use crate::views::terminal;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let mut work = Work::begin(settings)?;
+    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    let question = format!("Carry out {} steps on {}?", plan.chosen().count(), plan.machine);
+    consent(args.yes, &question, ui)?;
+    carry(&mut work, &plan, settings, ui)
+}
+
+/// Carries out what is left of a plan and shows it as it happens.
+pub fn carry(work: &mut Work, plan: &Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let begun = work.case.journal.deeds().iter().any(|deed| deed.state != DeedState::Over);
+    if !begun {
+        // What everything is compared with at the end.
+        work.case.keep_survey(Moment::BeforeClear, &work.survey)?;
+    }
+    let width = ui.width;
+    let reports = carry_out(&mut work.case, &*work.machine, plan, &mut |report| {
+        if !settings.json {
+            ui.print(&terminal::step_done(report, width));
+        }
+    })?;
+    let done = reports.iter().filter(|report| report.outcome.is_settled()).count();
+    let waiting = plan.steps.iter().filter(|step| step.decision == Decision::Ask).count();
+    let cleared = Cleared { outstanding: reports.len() - done, done, steps: reports };
+    let text = if settings.json { cleared.to_json() } else { terminal::cleared(&cleared, waiting, width) };
+    ui.print(&text);
+    Ok(if cleared.outstanding == 0 { Exit::Done } else { Exit::Stopped })
+}

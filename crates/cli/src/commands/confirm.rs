@@ -1,0 +1,133 @@
+//! `confirm`: looks again and writes the receipt.
+
+use std::collections::BTreeSet;
+
+use stubble_core::confirm::{Receipt, Verdict, clean, installed, outside};
+use stubble_core::model::{Place, PlaceKind};
+use stubble_core::packages::layout::Layout;
+use stubble_core::packages::{Package, Registered};
+use stubble_core::survey::Survey;
+use stubble_core::survey::compare::{Change, Difference, compare};
+use stubble_core::trace::Decision;
+use stubble_ledger::{Entry, Moment};
+
+use super::show;
+use crate::documents::Documented;
+use crate::errors::CliError;
+use crate::views::terminal;
+use crate::work::{Settings, Work, read_package};
+use crate::{Exit, Ui};
+
+/// The largest installed file that is compared by content.
+const LARGEST_FILE: u64 = 4 << 30;
+
+pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let mut work = Work::begin(settings)?;
+    let receipt = receipt(&work)?;
+    work.case.write("receipt.json", receipt.to_json().as_bytes())?;
+    work.case.journal.append(Entry::Confirmed { good: receipt.is_good() })?;
+    show(&receipt, settings, ui, terminal::confirmed);
+    Ok(if receipt.is_good() { Exit::Done } else { Exit::No })
+}
+
+/// What an install that finished has changed.
+struct Ran {
+    package: Package,
+    bytes: Vec<u8>,
+    before: Survey,
+    changes: Vec<Change>,
+}
+
+fn receipt(work: &Work) -> Result<Receipt, CliError> {
+    let trace = work.trace();
+    let ran = last_install(work)?;
+    let appeared: BTreeSet<Place> = ran
+        .iter()
+        .flat_map(|ran| &ran.changes)
+        .filter(|change| change.how == Difference::Appeared)
+        .map(|change| change.place.folded())
+        .collect();
+    let product = ran.as_ref().map(|ran| ran.package.product_code);
+    let left = clean(&work.survey, &trace, &appeared, product);
+    let clean = match (left.is_empty(), work.survey.gaps.is_empty()) {
+        (false, _) => Verdict::No,
+        (true, false) => Verdict::Unknown,
+        (true, true) => Verdict::Yes,
+    };
+    let install = match &ran {
+        Some(ran) => {
+            let path = work.case.about.payload.clone().unwrap_or_default();
+            let contents = ran.package.contents(&ran.bytes).map_err(|source| CliError::Payload { path, source })?;
+            let read = |path: &str| work.machine.read_file(path, LARGEST_FILE).ok();
+            Some(installed(&ran.package, &contents, &work.survey, &read))
+        }
+        None => None,
+    };
+    let proof = match work.case.survey(Moment::BeforeClear)? {
+        Some(before) => {
+            let after = ran.as_ref().map_or(&work.survey, |ran| &ran.before);
+            Some(outside(&work.case.taken()?, &before, after))
+        }
+        None => None,
+    };
+    let kept = trace.remnants.iter().filter(|remnant| remnant.decision == Decision::Keep);
+    Ok(Receipt {
+        schema: Receipt::SCHEMA.to_owned(),
+        machine: work.survey.facts.computer.clone(),
+        subject: work.case.about.subject.name.clone(),
+        written: jiff::Timestamp::now().to_string(),
+        clean,
+        left,
+        kept: kept.map(|remnant| (remnant.place.clone(), remnant.reason.clone())).collect(),
+        installed: verdict(install.as_ref().map(|install| install.findings.is_empty())),
+        install,
+        bystanders: verdict(proof.as_ref().map(|proof| proof.changed.is_empty() && proof.before == proof.after)),
+        proof,
+        changed_by_installer: ran.as_ref().map(|ran| elsewhere(ran, &work.survey)).unwrap_or_default(),
+        could_not_look: work.survey.gaps.clone(),
+        journal: work.case.journal.head().to_owned(),
+    })
+}
+
+fn verdict(answer: Option<bool>) -> Verdict {
+    match answer {
+        None => Verdict::NotDone,
+        Some(true) => Verdict::Yes,
+        Some(false) => Verdict::No,
+    }
+}
+
+/// The last install, if it finished and nothing was cleared since.
+fn last_install(work: &Work) -> Result<Option<Ran>, CliError> {
+    let mut last = None;
+    for line in work.case.journal.lines() {
+        match &line.entry {
+            Entry::Installed { payload, code, .. } => {
+                last = stubble_core::logs::exit_codes::is_success(*code).then(|| payload.clone());
+            }
+            Entry::Cleared { .. } | Entry::Undone { .. } => last = None,
+            _ => {}
+        }
+    }
+    let Some(payload) = last else { return Ok(None) };
+    let surveys = (work.case.survey(Moment::BeforeInstall)?, work.case.survey(Moment::AfterInstall)?);
+    let (Some(before), Some(after)) = surveys else { return Ok(None) };
+    let (file, bytes) = read_package(&*work.machine, &payload)?;
+    Ok(Some(Ran { package: file.package, bytes, changes: compare(&before, &after), before }))
+}
+
+/// What the installer changed or took that its package does not name and that was there before.
+fn elsewhere(ran: &Ran, survey: &Survey) -> Vec<Change> {
+    let own: BTreeSet<Place> = Layout::new(&ran.package, &survey.facts).places().iter().map(Place::folded).collect();
+    let registered = Registered::read(survey);
+    let parts = registered.products.get(&ran.package.product_code).map(|product| product.parts.as_slice());
+    let is_own = |place: &Place| {
+        let folded = place.folded();
+        let as_file = Place { kind: PlaceKind::File, ..folded.clone() };
+        own.contains(&folded)
+            || own.contains(&as_file)
+            || parts.unwrap_or_default().iter().any(|part| place.is_within(part))
+    };
+    let matters = |change: &&Change| matches!(change.how, Difference::Changed | Difference::Vanished);
+    ran.changes.iter().filter(matters).filter(|change| !is_own(&change.place)).cloned().collect()
+}

@@ -1,0 +1,129 @@
+//! `demo`: sets a broken practice machine up, and works the whole job on it.
+
+use std::path::PathBuf;
+
+use stubble_core::plan::Step;
+use stubble_core::survey::compare::{compare, count};
+use stubble_ledger::Moment;
+
+use super::mend::{self, Guide, Stage};
+use super::{clear, install, putback, why};
+use crate::args::{self, Consent};
+use crate::errors::CliError;
+use crate::machines;
+use crate::views::terminal;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+const PRODUCT: &str = "scale desk";
+/// The upgrade code of the predecessor, which setup stumbles over.
+const UPGRADE_CODE: &str = "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}";
+const YES: Consent = Consent { yes: true };
+
+pub fn run(args: &args::Demo, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let folder = args.keep.clone().unwrap_or_else(|| PathBuf::from("stubble-demo"));
+    if folder.join("bench").join("bench.toml").is_file() && args.keep.is_none() {
+        // The demo's own folder from an earlier run, made by this program.
+        std::fs::remove_dir_all(&folder).map_err(|source| CliError::Io { path: folder.clone(), source })?;
+    }
+    let on = machines::demo(&folder.join("bench"))?;
+    let shown = format!("bench:{}", folder.join("bench").display());
+    let case = folder.join("case");
+    if args.broken_only {
+        ui.print(&terminal::demo_ready(&shown, &case));
+        return Ok(Exit::Done);
+    }
+    let settings = Settings { case, json: false, ..settings.clone() };
+    ui.print(&terminal::demo_beginning(&folder));
+    let open = args::Open { name: PRODUCT.to_owned(), on, payload: None };
+    let exit = mend::stages(&open, YES, &mut Story { shown }, &settings, ui)?;
+    ui.print(&terminal::demo_end(&settings.case));
+    Ok(exit)
+}
+
+/// The guide of the demo: tells the story, types the commands, and shows a little more of them.
+struct Story {
+    shown: String,
+}
+
+impl Guide for Story {
+    fn before(&mut self, stage: Stage, settings: &Settings, ui: &mut Ui) -> Result<(), CliError> {
+        match stage {
+            Stage::Open => {
+                story(ui, "Maren calls: since Friday's update, Scale Desk does not start, and setup will not run.");
+                typed(ui, &format!("open \"{PRODUCT}\" --on {}", self.shown));
+            }
+            Stage::Check => {
+                story(ui, "First the complaint, seen with our own eyes.");
+                typed(ui, "install");
+                install::run(&args::Install { payload: None, consent: YES }, settings, ui)?;
+                story(
+                    ui,
+                    "Weigh 3 must go, says setup, but the list of programs does not show it. What is in the way?",
+                );
+                typed(ui, "check");
+            }
+            Stage::Trace => {
+                story(ui, "So there are leftovers. What belongs to Scale Desk, and what only looks like it?");
+                typed(ui, "trace");
+            }
+            Stage::Plan => {
+                story(ui, "That upgrade code stands nowhere in plain spelling. How was it found?");
+                typed(ui, &format!("why \"{UPGRADE_CODE}\""));
+                why::run(&args::Why { place: UPGRADE_CODE.to_owned() }, settings, ui)?;
+                story(ui, "The plan: a file to read and edit. Nothing outside it will be touched.");
+                typed(ui, "plan");
+            }
+            Stage::Clear => typed(ui, "clear"),
+            Stage::Install => {
+                story(ui, "Setup again.");
+                typed(ui, "install");
+            }
+            Stage::Confirm => {
+                story(ui, "It says that it worked. Is that so, and is everything else as it was?");
+                typed(ui, "confirm");
+            }
+            Stage::Report => {
+                story(ui, "And the ticket.");
+                typed(ui, "report");
+            }
+        }
+        Ok(())
+    }
+
+    fn after(&mut self, stage: Stage, settings: &Settings, ui: &mut Ui) -> Result<(), CliError> {
+        if stage != Stage::Clear {
+            return Ok(());
+        }
+        story(ui, "Could all of this be undone? We try: everything back, and the machine compared with before.");
+        typed(ui, "putback");
+        let width = ui.width;
+        let args = args::Putback { steps: Vec::new(), list: false, consent: YES };
+        putback::run(&args, settings, ui)?;
+        let work = Work::begin(settings)?;
+        if let Some(before) = work.case.survey(Moment::BeforeClear)? {
+            let differences = compare(&before, &work.survey).len();
+            ui.print(&terminal::compared(differences, count(&before), width));
+        }
+        drop(work);
+        story(ui, "As it was, time stamps included. So we clear again, for good.");
+        typed(ui, "clear");
+        clear::run(YES, settings, ui)?;
+        Ok(())
+    }
+
+    fn decide(&mut self, step: &Step, ui: &mut Ui) -> Result<bool, CliError> {
+        story(ui, "Batch Clock is somebody else's program, so the plan asks. Maren says it may be closed for now.");
+        typed(ui, &format!("plan --take {}", step.id));
+        Ok(true)
+    }
+}
+
+fn story(ui: &mut Ui, text: &str) {
+    let text = terminal::story(text, ui.width);
+    ui.print(&text);
+}
+
+fn typed(ui: &mut Ui, command: &str) {
+    ui.print(&terminal::typed(command));
+}

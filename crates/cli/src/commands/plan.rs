@@ -1,0 +1,60 @@
+//! `plan`: writes the steps as a file, and decides about them.
+
+use std::path::PathBuf;
+
+use stubble_core::plan::{Plan, build, from_toml, to_toml};
+use stubble_core::trace::Decision;
+use stubble_ledger::{Case, Entry, LedgerError};
+
+use super::show;
+use crate::args;
+use crate::errors::CliError;
+use crate::views::terminal;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+pub fn run(args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let (plan, path) = decide(args, settings)?;
+    show(&plan, settings, ui, |plan, width| terminal::planned(plan, &path, width));
+    Ok(Exit::Done)
+}
+
+/// Writes the plan, new or with these decisions; tells it and where it is.
+pub fn decide(args: &args::Plan, settings: &Settings) -> Result<(Plan, PathBuf), CliError> {
+    let mut work = Work::begin(settings)?;
+    let deciding = !(args.take.is_empty() && args.keep.is_empty());
+    let plan = match work.case.plan_text() {
+        Ok(text) if deciding && !args.anew => decided(from_toml(&text, &work.survey)?, args)?,
+        Ok(text) if !args.anew && edited(&work.case, &text) => {
+            return Err(CliError::PlanEdited(work.case.plan_path()));
+        }
+        Ok(_) | Err(LedgerError::NoPlan(_)) => {
+            decided(build(&work.survey, &work.trace(), &work.case.about.subject.name), args)?
+        }
+        Err(error) => return Err(error.into()),
+    };
+    let text = to_toml(&plan);
+    // What is written must be readable and allowed; a plan of our own is no exception.
+    from_toml(&text, &work.survey)?;
+    work.case.set_plan(&text, plan.steps.len())?;
+    Ok((plan, work.case.plan_path()))
+}
+
+fn decided(mut plan: Plan, args: &args::Plan) -> Result<Plan, CliError> {
+    for (names, decision) in [(&args.take, Decision::Remove), (&args.keep, Decision::Keep)] {
+        for name in names {
+            let step = plan.steps.iter_mut().find(|step| step.id.eq_ignore_ascii_case(name));
+            step.ok_or_else(|| CliError::NoStep(name.clone()))?.decision = decision;
+        }
+    }
+    Ok(plan)
+}
+
+/// Whether the file is another than the one that was written last.
+fn edited(case: &Case, text: &str) -> bool {
+    let written = case.journal.lines().iter().rev().find_map(|line| match &line.entry {
+        Entry::Planned { digest, .. } => Some(digest),
+        _ => None,
+    });
+    written.is_some_and(|digest| *digest != stubble_ledger::short_digest(text.as_bytes()))
+}

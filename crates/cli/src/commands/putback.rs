@@ -1,0 +1,39 @@
+//! `putback`: undoes what was taken.
+
+use stubble_ledger::{DeedState, Returned, putback};
+
+use super::{consent, show};
+use crate::args::Putback;
+use crate::documents::{Documented, PutBack};
+use crate::errors::CliError;
+use crate::views::terminal;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let mut work = Work::begin(settings)?;
+    let held = work.case.journal.deeds().into_iter().filter(|deed| deed.state != DeedState::Over);
+    let held: Vec<Returned> =
+        held.map(|deed| Returned { deed: deed.number, step: deed.step, place: deed.place, refused: None }).collect();
+    if args.list {
+        show(&PutBack { deeds: held }, settings, ui, terminal::held);
+        return Ok(Exit::Done);
+    }
+    let wanted = held.iter().filter(|deed| args.steps.is_empty() || args.steps.contains(&deed.step)).count();
+    if held.is_empty() && args.steps.is_empty() {
+        show(&PutBack { deeds: held }, settings, ui, |_, _| "Nothing is held; nothing to put back.\n".to_owned());
+        return Ok(Exit::Done);
+    }
+    consent(args.consent.yes, &format!("Put back what {wanted} steps have taken?"), ui)?;
+    let width = ui.width;
+    let deeds = putback(&mut work.case, &*work.machine, &args.steps, &mut |one| {
+        if !settings.json {
+            ui.print(&terminal::returned(one, width));
+        }
+    })?;
+    let done = PutBack { deeds };
+    let text = if settings.json { done.to_json() } else { terminal::put_back(&done, width) };
+    ui.print(&text);
+    let refused = done.deeds.iter().any(|deed| deed.refused.is_some());
+    Ok(if refused { Exit::Stopped } else { Exit::Done })
+}

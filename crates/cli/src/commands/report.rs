@@ -1,0 +1,109 @@
+//! `report`: the ticket.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use stubble_core::blockers::Blocker;
+use stubble_core::confirm::Receipt;
+use stubble_core::survey::Facts;
+use stubble_core::trace::Remnant;
+use stubble_ledger::{DeedState, Entry, Line};
+
+use crate::documents::{Checked, Documented, Traced};
+use crate::errors::CliError;
+use crate::views::{html, markdown, terminal};
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+/// Everything that a ticket says.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct CaseReport {
+    /// Who is looked for.
+    pub subject: String,
+    /// Its publisher.
+    pub publisher: String,
+    /// The machine.
+    pub machine: Facts,
+    /// When the case was opened, UTC.
+    pub opened: String,
+    /// What setup said when it failed for the last time.
+    pub complaint: Option<String>,
+    /// What was wrong at the first look.
+    pub blockers: Vec<Blocker>,
+    /// What belonged to the subject at the first look.
+    pub remnants: Vec<Remnant>,
+    /// What happened, in order.
+    pub events: Vec<Event>,
+    /// Number of steps whose places are held in the vault.
+    pub held: usize,
+    /// The last receipt.
+    pub receipt: Option<Receipt>,
+}
+
+/// One thing that happened.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Event {
+    /// When, UTC.
+    pub at: String,
+    /// What.
+    pub text: String,
+}
+
+pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let work = Work::begin(settings)?;
+    let report = gather(&work)?;
+    let files = [
+        work.case.write("report.html", html::report(&report).as_bytes())?,
+        work.case.write("report.md", markdown::report(&report).as_bytes())?,
+        work.case.write("report.json", report.to_json().as_bytes())?,
+    ];
+    match settings.json {
+        true => ui.print(&report.to_json()),
+        false => ui.print(&terminal::reported(&report, &files, ui.width)),
+    }
+    Ok(Exit::Done)
+}
+
+fn gather(work: &Work) -> Result<CaseReport, CliError> {
+    let about = &work.case.about;
+    let complaint = work.case.journal.lines().iter().rev().find_map(|line| match &line.entry {
+        Entry::Installed { code, log, .. } if *code != 0 => {
+            let bytes = std::fs::read(work.case.folder().join(log)).ok()?;
+            let story = stubble_core::logs::read(&stubble_core::logs::decode(&bytes));
+            story.message.map(|(_, message)| format!("{message} (exit code {code})"))
+        }
+        _ => None,
+    });
+    let checked: Option<Checked> = work.case.read("check.json")?;
+    let traced: Option<Traced> = work.case.read("trace.json")?;
+    let held = work.case.journal.deeds().iter().filter(|deed| deed.state == DeedState::Done).count();
+    Ok(CaseReport {
+        subject: about.subject.name.clone(),
+        publisher: about.subject.publisher.clone(),
+        machine: work.survey.facts.clone(),
+        opened: about.opened.clone(),
+        complaint,
+        blockers: checked.map(|checked| checked.blockers).unwrap_or_default(),
+        remnants: traced.map(|traced| traced.trace.remnants).unwrap_or_default(),
+        events: work.case.journal.lines().iter().filter_map(event).collect(),
+        held,
+        receipt: work.case.read("receipt.json")?,
+    })
+}
+
+fn event(line: &Line) -> Option<Event> {
+    let text = match &line.entry {
+        Entry::Opened { subject, computer } => format!("Case opened for {subject} on {computer}"),
+        Entry::Planned { steps, .. } => format!("Plan of {steps} steps written"),
+        Entry::Intent { step, kind, place, .. } => format!("{step}: {} {place}", kind.words()),
+        Entry::GivenUp { why, .. } => format!("Given up: {why}"),
+        Entry::Left { step, why } => format!("{step} left alone: {why}"),
+        Entry::Undone { deed } => format!("Deed {deed} put back"),
+        Entry::Cleared { done, left } => format!("Plan carried out: {done} steps done, {left} outstanding"),
+        Entry::Installed { payload, code, .. } => format!("Setup {payload} ended with {code}"),
+        Entry::Confirmed { good } => {
+            format!("Looked again: {}", if *good { "all is as it should be" } else { "not all is as it should be" })
+        }
+        Entry::Done { .. } | Entry::UndoIntent { .. } => return None,
+    };
+    Some(Event { at: line.at.clone(), text })
+}

@@ -1,0 +1,20 @@
+//! `resume`: goes on after an interruption.
+
+use stubble_core::plan::from_toml;
+
+use super::{clear, consent};
+use crate::args::Consent;
+use crate::errors::CliError;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let mut work = Work::begin(settings)?;
+    if work.case.journal.deeds().is_empty() {
+        ui.print("Nothing was begun in this case. `stubble clear` begins.\n");
+        return Ok(Exit::Done);
+    }
+    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    consent(args.yes, &format!("Go on with the plan on {}?", plan.machine), ui)?;
+    clear::carry(&mut work, &plan, settings, ui)
+}

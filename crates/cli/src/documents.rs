@@ -1,0 +1,131 @@
+//! The JSON documents that commands print with `--json`, each with the name and version of its
+//! schema.
+
+use schemars::{JsonSchema, Schema, schema_for};
+use serde::{Deserialize, Serialize};
+use stubble_core::blockers::Blocker;
+use stubble_core::confirm::Receipt;
+use stubble_core::plan::Plan;
+use stubble_core::subject::{Candidate, Subject};
+use stubble_core::survey::Gap;
+use stubble_core::trace::Trace;
+use stubble_core::trace::why::Explanation;
+use stubble_ledger::{InstallReport, Report, Returned};
+
+/// A document with its schema's name and version.
+#[derive(Debug, Serialize)]
+pub struct Document<'d, T> {
+    schema: &'static str,
+    #[serde(flatten)]
+    data: &'d T,
+}
+
+/// A type that a command prints.
+pub trait Documented: Serialize + JsonSchema + Sized {
+    /// Name and version of its schema.
+    const SCHEMA: &'static str;
+
+    /// The document as text.
+    fn to_json(&self) -> String {
+        let document = Document { schema: Self::SCHEMA, data: self };
+        serde_json::to_string_pretty(&document).expect("documents have no maps with odd keys") + "\n"
+    }
+}
+
+/// What `open` found.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Opened {
+    /// The machine.
+    pub on: String,
+    /// Its own name.
+    pub computer: String,
+    /// Its system.
+    pub system: String,
+    /// The case folder.
+    pub case: String,
+    /// Who is meant.
+    pub subject: Subject,
+    /// The installer for it.
+    pub payload: Option<String>,
+}
+
+/// Who could have been meant, when `open` cannot tell.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Ambiguous {
+    /// What was typed.
+    pub name: String,
+    /// Who could be meant.
+    pub candidates: Vec<Candidate>,
+}
+
+/// What `check` found.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Checked {
+    /// The machine's own name.
+    pub computer: String,
+    /// Who is looked for.
+    pub subject: String,
+    /// The installer that is meant.
+    pub payload: Option<String>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// What could not be looked at.
+    pub could_not_look: Vec<Gap>,
+}
+
+/// What `trace` found.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Traced {
+    /// The machine's own name.
+    pub computer: String,
+    /// Who is looked for.
+    pub subject: String,
+    /// Number of places looked at.
+    pub looked_at: usize,
+    /// The trace.
+    #[serde(flatten)]
+    pub trace: Trace,
+}
+
+/// What `clear` and `resume` did.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Cleared {
+    /// Every step with its outcome.
+    pub steps: Vec<Report>,
+    /// Steps that are settled.
+    pub done: usize,
+    /// Steps that are outstanding.
+    pub outstanding: usize,
+}
+
+/// What `putback` did, or with `--list` what it could do.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct PutBack {
+    /// Every deed.
+    pub deeds: Vec<Returned>,
+}
+
+macro_rules! documented {
+    ($($type:ty => $schema:literal),* $(,)?) => {
+        $(impl Documented for $type { const SCHEMA: &'static str = $schema; })*
+
+        /// The JSON Schema of every document, with its name and version.
+        pub fn schemas() -> Vec<(&'static str, Schema)> {
+            vec![$(($schema, schema_for!($type))),*]
+        }
+    };
+}
+
+documented! {
+    Opened => "stubble.open/1",
+    Ambiguous => "stubble.ambiguous/1",
+    Checked => "stubble.check/1",
+    Traced => "stubble.trace/1",
+    Explanation => "stubble.why/1",
+    Plan => "stubble.plan-document/1",
+    Cleared => "stubble.clear/1",
+    PutBack => "stubble.putback/1",
+    InstallReport => "stubble.install/1",
+    Receipt => "stubble.receipt/1",
+    crate::commands::report::CaseReport => "stubble.report/1",
+}

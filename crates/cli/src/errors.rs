@@ -1,0 +1,202 @@
+//! From an error to what a person reads: what is, why, what to do, and the exit code.
+
+use std::io;
+use std::path::PathBuf;
+
+use stubble_core::packages::PackageError;
+use stubble_core::plan::PlanError;
+use stubble_core::subject::Candidate;
+use stubble_ledger::LedgerError;
+use stubble_machine::MachineError;
+use stubble_machine::bench::world::WorldError;
+use thiserror::Error;
+
+use crate::Exit;
+
+/// Everything that can end a command before its end.
+#[derive(Debug, Error)]
+pub enum CliError {
+    /// `--on` is not understood.
+    #[error("`--on {on}` names no machine")]
+    WrongMachine {
+        /// What was given.
+        on: String,
+    },
+    /// Nobody of that name.
+    #[error("nothing on this machine is called {name}")]
+    Nobody {
+        /// What was given.
+        name: String,
+        /// Names that the machine knows.
+        known: Vec<String>,
+    },
+    /// Several of that name.
+    #[error("{name} can mean {} products", .candidates.len())]
+    Several {
+        /// What was given.
+        name: String,
+        /// Who could be meant.
+        candidates: Vec<Candidate>,
+    },
+    /// The payload is no package.
+    #[error("{path} cannot be used as a payload: {source}")]
+    Payload {
+        /// The file.
+        path: String,
+        /// What is wrong.
+        source: PackageError,
+    },
+    /// No payload is known.
+    #[error("no installer for {0} is known")]
+    NoPayload(String),
+    /// The plan is refused.
+    #[error(transparent)]
+    Plan(#[from] PlanError),
+    /// The plan was edited and would be overwritten.
+    #[error("{} was edited since it was written", .0.display())]
+    PlanEdited(PathBuf),
+    /// No step of that name.
+    #[error("the plan has no step {0}")]
+    NoStep(String),
+    /// A change needs a yes, and nobody can be asked.
+    #[error("this changes the machine, and there is no terminal to ask you at")]
+    CannotAsk,
+    /// The person said no.
+    #[error("you said no; nothing was changed")]
+    Declined,
+    /// The case cannot be used.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The machine cannot be used.
+    #[error(transparent)]
+    Machine(#[from] MachineError),
+    /// A practice machine cannot be built.
+    #[error(transparent)]
+    World(#[from] WorldError),
+    /// A file cannot be read or written.
+    #[error("{}: {source}", .path.display())]
+    Io {
+        /// The file.
+        path: PathBuf,
+        /// What the system says.
+        source: io::Error,
+    },
+}
+
+/// What a person reads.
+#[derive(Debug)]
+pub struct Told {
+    /// What is.
+    pub message: String,
+    /// More of it, a line each.
+    pub details: Vec<String>,
+    /// What to do.
+    pub advice: String,
+    /// The exit code.
+    pub exit: Exit,
+}
+
+/// The words for an error. Every variant has advice, by an exhaustive match.
+pub fn explain(error: &CliError) -> Told {
+    let told =
+        |advice: &str, exit| Told { message: error.to_string(), details: Vec::new(), advice: advice.to_owned(), exit };
+    match error {
+        CliError::WrongMachine { .. } => told(
+            "This version works on a practice machine: `--on bench:DIR`. `stubble demo --broken-only` makes one.",
+            Exit::Usage,
+        ),
+        CliError::Nobody { known, .. } => Told {
+            details: known.iter().map(|name| format!("known: {name}")).collect(),
+            ..told("Check the spelling, or name the installer with `--payload`.", Exit::Usage)
+        },
+        CliError::Several { candidates, .. } => Told {
+            details: candidates.iter().map(|one| format!("{} ({})", one.name, one.publisher)).collect(),
+            ..told("Say which one you mean; nothing was guessed and nothing was opened.", Exit::Usage)
+        },
+        CliError::Payload { .. } => {
+            told("Fetch the full installer package again, and name it with `--payload`.", Exit::Usage)
+        }
+        CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
+        CliError::Plan(plan) => plan_told(plan, &told),
+        CliError::PlanEdited(_) => {
+            told("Carry it out with `stubble clear`, or make a new one with `stubble plan --anew`.", Exit::Usage)
+        }
+        CliError::NoStep(_) => told("`stubble plan` shows the steps by name.", Exit::Usage),
+        CliError::CannotAsk => told("Run it in a terminal, or add `--yes` in a script.", Exit::Usage),
+        CliError::Declined => told("Run it again when you are ready.", Exit::No),
+        CliError::Ledger(ledger) => ledger_told(ledger, &told),
+        CliError::Machine(machine) => machine_told(machine, &told),
+        CliError::World(world) => match world {
+            WorldError::NotEmpty(_) => told("Name another folder, or remove this one first.", Exit::Usage),
+            WorldError::Machine(machine) => machine_told(machine, &told),
+            WorldError::Description { .. } | WorldError::UnknownPackage(_) | WorldError::Setup { .. } => {
+                told("Mend the description; docs/format-world.md explains it.", Exit::Usage)
+            }
+            WorldError::Io { .. } => {
+                told("Check that the folder can be written and the disk has room.", Exit::Unreadable)
+            }
+        },
+        CliError::Io { .. } => told("Check that the file is there and can be written.", Exit::Unreadable),
+    }
+}
+
+fn plan_told(error: &PlanError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
+    let advice = match error {
+        PlanError::Unreadable(_) => "Mend the line that is named, or make a new plan with `stubble plan --anew`.",
+        PlanError::Format { .. } => "Make a new plan with `stubble plan --anew`.",
+        PlanError::OtherMachine { .. } => "Make a plan on this machine with `stubble plan --anew`.",
+        PlanError::Duplicate(_) | PlanError::Order { .. } => {
+            "Undo the edit, or make a new plan with `stubble plan --anew`."
+        }
+        PlanError::Path { .. } | PlanError::Kind { .. } => {
+            "Write the place as `stubble trace` shows it, or delete the step."
+        }
+        PlanError::Protected { .. } | PlanError::ForeignPart { .. } => {
+            "Delete the step from the plan. Nothing was changed."
+        }
+        PlanError::Overlap { .. } => "Keep one of the two steps.",
+    };
+    told(advice, Exit::Usage)
+}
+
+fn ledger_told(error: &LedgerError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
+    match error {
+        LedgerError::NoCase(_) => {
+            told("Start one with `stubble open NAME --on MACHINE`, or name it with `--case DIR`.", Exit::Usage)
+        }
+        LedgerError::Exists { .. } => told("Go on with it, or name another folder with `--case DIR`.", Exit::Usage),
+        LedgerError::Locked(_) => told("Wait until that program has ended, or end it.", Exit::Unreadable),
+        LedgerError::Damaged { .. } => {
+            told("Nothing was changed. Restore the file from a copy of the case.", Exit::Unreadable)
+        }
+        LedgerError::NoPlan(_) => told("Make one with `stubble plan`.", Exit::Usage),
+        LedgerError::NoDeed(_) => told("`stubble putback --list` shows what is held.", Exit::Usage),
+        LedgerError::Machine(machine) => machine_told(machine, told),
+        LedgerError::Io { .. } => {
+            told("Check that the case folder can be written and the disk has room.", Exit::Unreadable)
+        }
+    }
+}
+
+fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
+    let advice = match error {
+        MachineError::NotAMachine { .. } => "Check the folder; `stubble demo --broken-only` makes a practice machine.",
+        MachineError::Hive { .. } => "Nothing was changed. Restore the hive from a backup before you go on.",
+        MachineError::Description { .. } => "Mend the line that is named.",
+        MachineError::Package { .. } => "Put the original package back in its place.",
+        MachineError::Capture { .. } => "Take the capture again.",
+        MachineError::Absent(_) => "Check the path.",
+        MachineError::Occupied(_) => "Move what is there away first.",
+        MachineError::InUse { .. } => "Close the program that holds it.",
+        MachineError::Denied(_) => "Run it with the rights to read and change that place.",
+        MachineError::Unsupported(_) => "Do this step by hand, and note it in the ticket.",
+        MachineError::Refused { .. } => "Look at what the path leads to. Nothing was changed.",
+        MachineError::OtherFileSystem(_) => "Put the case on the machine's own disk with `--case DIR`.",
+        MachineError::Io { .. } => "Check the disk.",
+    };
+    let exit = match error {
+        MachineError::Absent(_) | MachineError::Refused { .. } => Exit::Usage,
+        _ => Exit::Unreadable,
+    };
+    told(advice, exit)
+}

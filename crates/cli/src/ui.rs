@@ -1,0 +1,59 @@
+//! Where the program writes and asks.
+
+use std::io::{self, BufRead, IsTerminal, Write};
+
+use anstream::AutoStream;
+
+use crate::errors::CliError;
+
+/// Standard output for data, standard error for all else, and somebody to ask.
+pub struct Ui {
+    out: Box<dyn Write>,
+    err: Box<dyn Write>,
+    input: Box<dyn BufRead>,
+    /// Whether a person can be asked.
+    pub can_ask: bool,
+    /// Columns to write in; `None` writes lines as long as they are.
+    pub width: Option<usize>,
+}
+
+impl Ui {
+    /// The process's own streams. Colour goes only to a terminal that has not been told otherwise.
+    pub fn stdio() -> Self {
+        let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+        let seen = || terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0));
+        Self {
+            out: Box::new(AutoStream::auto(io::stdout())),
+            err: Box::new(AutoStream::auto(io::stderr())),
+            input: Box::new(io::stdin().lock()),
+            can_ask: io::stdin().is_terminal(),
+            width: told.or_else(seen),
+        }
+    }
+
+    /// Writes data. A reader that has gone away is no error.
+    pub fn print(&mut self, text: &str) {
+        let _ = self.out.write_all(text.as_bytes()).and_then(|()| self.out.flush());
+    }
+
+    /// Writes what is not data.
+    pub fn tell(&mut self, text: &str) {
+        let _ = self.err.write_all(text.as_bytes()).and_then(|()| self.err.flush());
+    }
+
+    /// Asks a question; anything but yes is no.
+    pub fn ask(&mut self, question: &str) -> Result<bool, CliError> {
+        if !self.can_ask {
+            return Err(CliError::CannotAsk);
+        }
+        self.tell(&format!("{question} [y/N] "));
+        let mut answer = String::new();
+        self.input.read_line(&mut answer).map_err(|_| CliError::CannotAsk)?;
+        Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+    }
+
+    pub(crate) fn show_clap(&mut self, told: &clap::Error) {
+        let text = told.render().ansi().to_string();
+        if told.use_stderr() { self.tell(&text) } else { self.print(&text) }
+    }
+}

@@ -1,0 +1,144 @@
+//! The ticket as one HTML file: no script, no network, printable.
+
+use maud::{DOCTYPE, Markup, PreEscaped, html};
+use stubble_core::confirm::{Receipt, Verdict};
+use stubble_core::model::text::shown;
+use stubble_core::trace::{Decision, Remnant};
+
+use super::words;
+use crate::commands::report::CaseReport;
+
+const STYLE: &str = include_str!("report.css");
+
+/// The whole ticket.
+pub fn report(report: &CaseReport) -> String {
+    let title = format!("{} on {}", report.subject, report.machine.computer);
+    let page = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                title { (safe(&title)) }
+                style { (PreEscaped(STYLE)) }
+            }
+            body {
+                header {
+                    h1 { (safe(&title)) }
+                    p { (safe(&format!("{} build {}, {}", report.machine.product, report.machine.build, report.machine.architecture))) " · opened " (words::moment(&report.opened)) " UTC" }
+                    @if let Some(complaint) = &report.complaint {
+                        p.complaint { "Complaint: " (safe(complaint)) }
+                    }
+                }
+                main {
+                    @if let Some(receipt) = &report.receipt { (outcome(receipt)) }
+                    (blockers(report))
+                    (remnants(report, Decision::Remove, "What belonged to it and was to go"))
+                    (remnants(report, Decision::Ask, "What needed a decision"))
+                    (remnants(report, Decision::Keep, "What stayed, and why"))
+                    (events(report))
+                    section {
+                        h2 { "To put everything back" }
+                        p { code { "stubble putback" } " in the case folder. " (words::count(report.held, "step")) " held in the vault." }
+                    }
+                }
+            }
+        }
+    };
+    page.into_string()
+}
+
+fn outcome(receipt: &Receipt) -> Markup {
+    html! {
+        section.outcome {
+            h2 { "Outcome" }
+            ul {
+                @for (verdict, text) in words::answers(receipt) {
+                    li class=(class(verdict)) { span.mark { (mark(verdict)) } " " (safe(&text)) }
+                }
+            }
+            @if let Some(proof) = &receipt.proof {
+                p.quiet { "Digest of all other places: before " code { (&proof.before[..16]) } ", after " code { (&proof.after[..16]) } }
+            }
+        }
+    }
+}
+
+fn blockers(report: &CaseReport) -> Markup {
+    html! {
+        @if !report.blockers.is_empty() {
+            section {
+                h2 { "What was wrong, and how we know" }
+                ol {
+                    @for blocker in &report.blockers {
+                        li {
+                            strong { (blocker.severity.words()) } ": " (safe(&blocker.title))
+                            ul.quiet { @for evidence in &blocker.evidence { li { (safe(evidence)) } } }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn remnants(report: &CaseReport, decision: Decision, heading: &str) -> Markup {
+    let rows: Vec<&Remnant> = report.remnants.iter().filter(|remnant| remnant.decision == decision).collect();
+    html! {
+        @if !rows.is_empty() {
+            section {
+                h2 { (heading) }
+                table {
+                    thead { tr { th { "Place" } th { "Size" } th { "Sure" } th { "Why" } } }
+                    tbody {
+                        @for remnant in rows {
+                            tr {
+                                td.path { (safe(&words::place(&remnant.place))) }
+                                td.number { @if remnant.files > 0 { (words::size(remnant.bytes)) } @else if !remnant.parts.is_empty() { (words::parts(remnant)) " keys" } }
+                                td { (remnant.standing.word()) }
+                                td { (safe(&remnant.reason)) }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn events(report: &CaseReport) -> Markup {
+    html! {
+        section {
+            h2 { "What was done, when (UTC)" }
+            table.events {
+                tbody {
+                    @for event in &report.events {
+                        tr { td.time { (words::moment(&event.at)) } td { (safe(&event.text)) } }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn class(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Yes => "yes",
+        Verdict::No => "no",
+        Verdict::NotDone => "none",
+        Verdict::Unknown => "unknown",
+    }
+}
+
+fn mark(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Yes => "yes",
+        Verdict::No => "no",
+        Verdict::NotDone => "not done",
+        Verdict::Unknown => "unknown",
+    }
+}
+
+fn safe(text: &str) -> String {
+    shown(text).into_owned()
+}

@@ -1,0 +1,85 @@
+//! The ticket as Markdown.
+
+use std::fmt::Write;
+
+use stubble_core::confirm::Verdict;
+use stubble_core::model::text::shown;
+use stubble_core::trace::Decision;
+
+use super::words;
+use crate::commands::report::CaseReport;
+
+/// The whole ticket.
+pub fn report(report: &CaseReport) -> String {
+    let mut out = String::new();
+    let _ = writeln!(out, "# {} on {}\n", plain(&report.subject), plain(&report.machine.computer));
+    let system = format!("{} build {}", report.machine.product, report.machine.build);
+    let _ = writeln!(out, "Opened {} UTC. {}.\n", words::moment(&report.opened), plain(&system));
+    if let Some(complaint) = &report.complaint {
+        let _ = writeln!(out, "**Complaint:** {}\n", plain(complaint));
+    }
+    if let Some(receipt) = &report.receipt {
+        let _ = writeln!(out, "## Outcome\n");
+        for (verdict, text) in words::answers(receipt) {
+            let mark = match verdict {
+                Verdict::Yes => "yes",
+                Verdict::No => "**no**",
+                Verdict::NotDone => "not done",
+                Verdict::Unknown => "**unknown**",
+            };
+            let _ = writeln!(out, "- {mark}: {}", plain(&text));
+        }
+        out.push('\n');
+    }
+    if !report.blockers.is_empty() {
+        let _ = writeln!(out, "## What was wrong\n");
+        for blocker in &report.blockers {
+            let _ = writeln!(out, "- **{}**: {}", blocker.severity.words(), plain(&blocker.title));
+            blocker.evidence.iter().for_each(|evidence| {
+                let _ = writeln!(out, "  - {}", plain(evidence));
+            });
+        }
+        out.push('\n');
+    }
+    for (decision, heading) in
+        [(Decision::Remove, "What belonged to it and was to go"), (Decision::Keep, "What stayed")]
+    {
+        let rows: Vec<_> = report.remnants.iter().filter(|remnant| remnant.decision == decision).collect();
+        if rows.is_empty() {
+            continue;
+        }
+        let _ = writeln!(out, "## {heading}\n\n| place | sure | why |\n| --- | --- | --- |");
+        for remnant in rows {
+            let _ = writeln!(
+                out,
+                "| {} | {} | {} |",
+                plain(&words::place(&remnant.place)),
+                remnant.standing.word(),
+                plain(&remnant.reason)
+            );
+        }
+        out.push('\n');
+    }
+    let _ = writeln!(out, "## What was done (UTC)\n");
+    for event in &report.events {
+        let _ = writeln!(out, "- {} {}", words::moment(&event.at), plain(&event.text));
+    }
+    let _ = writeln!(
+        out,
+        "\n## To put everything back\n\n`stubble putback` in the case folder; {} held.",
+        words::count(report.held, "step")
+    );
+    out
+}
+
+/// Text that Markdown takes as it is.
+fn plain(text: &str) -> String {
+    let mut out = String::new();
+    for letter in shown(text).chars() {
+        if matches!(letter, '|' | '*' | '_' | '`' | '[' | ']' | '<' | '>' | '#' | '\\') {
+            out.push('\\');
+        }
+        out.push(letter);
+    }
+    out
+}

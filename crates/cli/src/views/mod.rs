@@ -1,0 +1,6 @@
+//! Views: pure functions from documents to text.
+
+pub mod html;
+pub mod markdown;
+pub mod terminal;
+pub mod words;

@@ -1,0 +1,112 @@
+//! `clear`, `putback` and `install` on a terminal.
+
+use stubble_core::model::text::shown;
+use stubble_ledger::{InstallReport, Outcome, Report, Returned};
+
+use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
+use crate::documents::{Cleared, PutBack};
+use crate::views::words;
+
+/// One step, when it is done or not.
+pub fn step_done(report: &Report, width: Option<usize>) -> String {
+    let (word, style) = match report.outcome {
+        Outcome::Done => ("done", GOOD),
+        Outcome::AlreadyGone => ("already gone", QUIET),
+        Outcome::Changed => ("left alone", CARE),
+        Outcome::InUse { .. } => ("in use", CARE),
+        Outcome::Refused { .. } => ("refused", BAD),
+    };
+    let text = format!("{} {}", report.step.kind.words(), words::place(&report.step.place));
+    let mut out = row(&[(report.step.id.as_str(), 3, STRONG), (word, 12, style)], &text, width);
+    let more = match &report.outcome {
+        Outcome::Done | Outcome::AlreadyGone => return out,
+        Outcome::Changed => "it is no longer as the plan saw it; make a new plan".to_owned(),
+        Outcome::InUse { file, by } => {
+            format!("{} is held open by {}; close it, then `stubble resume`", shown(file), shown(by))
+        }
+        Outcome::Refused { why } => shown(why).into_owned(),
+    };
+    out.push_str(&hang(&" ".repeat(21), &more, width));
+    out
+}
+
+pub fn cleared(cleared: &Cleared, waiting: usize, width: Option<usize>) -> String {
+    let mut text = match cleared.outstanding {
+        0 => format!("{}: all steps are done. ", words::count(cleared.done, "step")),
+        left => format!("{} done, {left} outstanding. ", words::count(cleared.done, "step")),
+    };
+    if waiting > 0 {
+        text.push_str(&format!("{waiting} more wait for your decision. "));
+    }
+    text.push_str("Everything taken is in the vault; `stubble putback` undoes it. ");
+    text.push_str(if cleared.outstanding == 0 { "Next: `stubble install`." } else { "Next: `stubble resume`." });
+    hang("", &text, width)
+}
+
+/// One deed, when it is undone or not.
+pub fn returned(one: &Returned, width: Option<usize>) -> String {
+    let (word, style) = if one.refused.is_none() { ("back", GOOD) } else { ("still held", CARE) };
+    let mut out = row(&[(one.step.as_str(), 3, STRONG), (word, 10, style)], &words::place(&one.place), width);
+    if let Some(why) = &one.refused {
+        out.push_str(&hang(&" ".repeat(19), &shown(why), width));
+    }
+    out
+}
+
+pub fn put_back(done: &PutBack, width: Option<usize>) -> String {
+    let held = done.deeds.iter().filter(|deed| deed.refused.is_some()).count();
+    let text = match held {
+        0 => format!("{} put back.", words::count(done.deeds.len(), "step")),
+        held => format!(
+            "{} put back; {held} stay in the vault, since their places are taken. Uninstall what was installed since, then try again.",
+            words::count(done.deeds.len() - held, "step")
+        ),
+    };
+    hang("", &text, width)
+}
+
+pub fn held(list: &PutBack, width: Option<usize>) -> String {
+    let mut out = styled(STRONG, &format!("{} held in the vault", words::count(list.deeds.len(), "step"))) + "\n";
+    for deed in &list.deeds {
+        out.push_str(&row(&[(deed.step.as_str(), 3, STRONG)], &words::place(&deed.place), width));
+    }
+    out
+}
+
+/// How a machine compares with what it was.
+pub fn compared(differences: usize, places: usize, width: Option<usize>) -> String {
+    let text = format!(
+        "Compared with before: {} differences in {} places.",
+        words::thousands(differences),
+        words::thousands(places)
+    );
+    let style = if differences == 0 { GOOD } else { BAD };
+    styled(style, hang("", &text, width).trim_end()) + "\n"
+}
+
+pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> String {
+    let meaning = report.meaning.as_deref().unwrap_or("an unknown exit code");
+    let (style, word) = if report.success { (GOOD, "worked") } else { (BAD, "failed") };
+    let title = format!("Setup of {} {word}: exit code {}, {meaning}.", shown(what), report.code);
+    let mut out = styled(style, hang("", &title, width).trim_end()) + "\n";
+    let story = &report.story;
+    if !report.success {
+        if let Some((line, message)) = &story.message {
+            out.push_str(&hang("  it said:    ", &format!("\"{}\" (log line {line})", shown(message)), width));
+        }
+        if let Some((line, action)) = &story.failed_action {
+            out.push_str(&hang("  in action:  ", &format!("{} (log line {line})", shown(action)), width));
+        }
+        for (line, name, value) in &story.set {
+            let text = format!("it had set {} to {} (log line {line})", shown(name), shown(value));
+            out.push_str(&hang("  before it:  ", &text, width));
+        }
+    }
+    out.push_str(&hang(
+        "  log:        ",
+        &format!("{} in the case folder, {}", report.log, words::count(story.lines, "line")),
+        width,
+    ));
+    let next = if report.success { "`stubble confirm`" } else { "`stubble check` says what is in the way" };
+    out + &hang("  next:       ", next, width)
+}

@@ -1,0 +1,21 @@
+//! What people read on a terminal: plain lines that work without colour, in a pipe and aloud.
+
+mod changes;
+mod check;
+mod demo;
+mod open;
+mod plan;
+mod receipt;
+mod report;
+mod style;
+mod trace;
+
+pub use changes::{cleared, compared, held, installed, put_back, returned, step_done};
+pub use check::checked;
+pub use demo::{demo_beginning, demo_end, demo_ready, story, typed};
+pub use open::opened;
+pub use plan::{decision, planned, stage};
+pub use receipt::confirmed;
+pub use report::reported;
+pub use style::failure;
+pub use trace::{explained, traced};

@@ -1,0 +1,72 @@
+//! `confirm` on a terminal.
+
+use stubble_core::confirm::{Finding, Receipt, Verdict};
+use stubble_core::model::text::shown;
+
+use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, styled};
+use crate::views::words;
+
+/// Kept places shown before the rest is only counted.
+const SHOWN: usize = 12;
+
+pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
+    let mut out = String::new();
+    for (verdict, text) in words::answers(receipt) {
+        let (mark, style) = match verdict {
+            Verdict::Yes => ("yes ", GOOD),
+            Verdict::No => ("NO  ", BAD),
+            Verdict::NotDone => ("-   ", QUIET),
+            Verdict::Unknown => ("?   ", CARE),
+        };
+        out.push_str(&hang(&styled(style, mark), &shown(&text), width));
+    }
+    if let Some(proof) = &receipt.proof {
+        let text =
+            format!("digest of all other places before {} and after {}", &proof.before[..12], &proof.after[..12]);
+        out.push_str(&hang("    ", &text, width));
+        for change in &proof.changed {
+            out.push_str(&hang("    changed: ", &words::place(&change.place), width));
+        }
+    }
+    findings("Left of the old", &receipt.left, width, &mut out);
+    if let Some(install) = &receipt.install {
+        findings("Not as the package says", &install.findings, width, &mut out);
+    }
+    if !receipt.changed_by_installer.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "Changed by the installer, not by Stubble")));
+        for change in &receipt.changed_by_installer {
+            out.push_str(&hang("  - ", &words::place(&change.place), width));
+        }
+    }
+    if !receipt.kept.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "Kept on purpose")));
+        for (place, reason) in receipt.kept.iter().take(SHOWN) {
+            out.push_str(&hang("  - ", &format!("{} ({})", words::place(place), shown(reason)), width));
+        }
+        if receipt.kept.len() > SHOWN {
+            out.push_str(&format!("  - and {} more\n", receipt.kept.len() - SHOWN));
+        }
+    }
+    for gap in &receipt.could_not_look {
+        out.push_str(&hang(
+            &format!("{} ", styled(CARE, "could not look:")),
+            &shown(&format!("{}: {}", gap.what, gap.why)),
+            width,
+        ));
+    }
+    out.push('\n');
+    let text = "The receipt is receipt.json in the case folder. Files were compared by size and time, the registry by content, installed files by content.";
+    out + &styled(QUIET, hang("", text, width).trim_end()) + "\n"
+}
+
+fn findings(heading: &str, findings: &[Finding], width: Option<usize>, out: &mut String) {
+    if findings.is_empty() {
+        return;
+    }
+    out.push_str(&format!("\n{}\n", styled(STRONG, heading)));
+    for finding in findings {
+        out.push_str(&hang("  - ", &words::place(&finding.place), width));
+        let text = format!("expected {}, seen: {}. {}", shown(&finding.expected), shown(&finding.seen), finding.advice);
+        out.push_str(&hang("    ", &text, width));
+    }
+}

@@ -1,0 +1,95 @@
+//! `trace` and `why` on a terminal.
+
+use stubble_core::model::text::shown;
+use stubble_core::trace::why::Explanation;
+use stubble_core::trace::{Decision, Remnant};
+
+use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
+use crate::documents::Traced;
+use crate::views::words;
+
+pub fn traced(traced: &Traced, all: bool, width: Option<usize>) -> String {
+    let remnants = &traced.trace.remnants;
+    let number = |decision| remnants.iter().filter(|remnant| remnant.decision == decision).count();
+    let bytes: u64 = remnants.iter().filter(|one| one.decision == Decision::Remove).map(|one| one.bytes).sum();
+    let title = format!(
+        "{} of {} on {}: {} to remove ({}), {} to ask about, {} to keep",
+        words::count(remnants.len(), "remnant"),
+        shown(&traced.subject),
+        shown(&traced.computer),
+        number(Decision::Remove),
+        words::size(bytes),
+        number(Decision::Ask),
+        number(Decision::Keep),
+    );
+    let mut out = styled(STRONG, hang("", &title, width).trim_end()) + "\n";
+    let mut group = None;
+    for remnant in remnants {
+        if group != Some(remnant.group) {
+            group = Some(remnant.group);
+            out.push_str(&format!("\n{}\n", styled(STRONG, remnant.group.heading())));
+        }
+        out.push_str(&line(remnant, all, width));
+    }
+    if !traced.trace.bystanders.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "Next door, not touched")));
+        for bystander in &traced.trace.bystanders {
+            let text = format!("{} ({})", words::place(&bystander.place), shown(&bystander.text));
+            out.push_str(&row(&[("", 3, QUIET), ("keep", 6, GOOD), ("", 8, QUIET), ("", 7, QUIET)], &text, width));
+        }
+    }
+    for gap in &traced.trace.could_not_look {
+        let text = format!("{}: {}", gap.what, gap.why);
+        out.push_str(&hang(&format!("{} ", styled(CARE, "could not look:")), &shown(&text), width));
+    }
+    let looked = format!("{} looked at. `stubble why ID` explains one.", words::count(traced.looked_at, "place"));
+    out + &format!("\n{}\n", styled(QUIET, &looked))
+}
+
+fn line(remnant: &Remnant, all: bool, width: Option<usize>) -> String {
+    let style = match remnant.decision {
+        Decision::Remove => BAD,
+        Decision::Ask => CARE,
+        Decision::Keep => GOOD,
+    };
+    let size = match (remnant.files, remnant.parts.len()) {
+        (0, 0) => String::new(),
+        (0, parts) => format!("{parts} keys"),
+        _ => words::size(remnant.bytes),
+    };
+    let columns = [
+        (remnant.id.as_str(), 3, STRONG),
+        (remnant.decision.word(), 6, style),
+        (remnant.standing.word(), 8, QUIET),
+        (size.as_str(), 7, QUIET),
+    ];
+    let mut out = row(&columns, &words::place(&remnant.place), width);
+    if all || remnant.decision != Decision::Remove || !remnant.parts.is_empty() {
+        out.push_str(&hang(&" ".repeat(34), &shown(&remnant.reason), width));
+    }
+    out
+}
+
+pub fn explained(explanation: &Explanation, width: Option<usize>) -> String {
+    let mut out = styled(STRONG, hang("", &shown(&explanation.place), width).trim_end()) + "\n";
+    out.push_str(&hang("  ", &shown(&explanation.verdict), width));
+    if let Some(remnant) = &explanation.remnant {
+        let text = format!("{} ({})", remnant.standing.word(), remnant.id);
+        out.push_str(&hang("  standing: ", &text, width));
+    }
+    if !explanation.chain.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "Evidence")));
+    }
+    for evidence in &explanation.chain {
+        let from = evidence.from.as_ref().map(|from| format!(", seen at {}", words::place(from))).unwrap_or_default();
+        let text = format!("{}{from} [{} {:.2}]", shown(&evidence.text), evidence.rule, evidence.weight);
+        out.push_str(&hang("  - ", &text, width));
+    }
+    if let Some(remnant) = explanation.remnant.as_ref().filter(|remnant| !remnant.parts.is_empty()) {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "It stands in these places, and goes as one")));
+        for part in &remnant.parts {
+            out.push_str(&hang("  - ", &words::place(part), width));
+        }
+    }
+    out
+}

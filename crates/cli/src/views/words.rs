@@ -1,0 +1,134 @@
+//! Numbers and places in words, the same in every view.
+
+use stubble_core::blockers::{Blocker, Severity};
+use stubble_core::confirm::{Receipt, Verdict};
+use stubble_core::model::text::shown;
+use stubble_core::model::{Place, PlaceKind};
+use stubble_core::trace::Remnant;
+
+/// A size that a person can compare.
+pub fn size(bytes: u64) -> String {
+    let units = ["B", "KB", "MB", "GB", "TB"];
+    let mut amount = bytes as f64;
+    let mut unit = 0;
+    while amount >= 1000.0 && unit + 1 < units.len() {
+        amount /= 1024.0;
+        unit += 1;
+    }
+    match unit {
+        0 => format!("{bytes} B"),
+        _ if amount < 10.0 => format!("{amount:.1} {}", units[unit]),
+        _ => format!("{amount:.0} {}", units[unit]),
+    }
+}
+
+/// A number with its noun.
+pub fn count(number: usize, noun: &str) -> String {
+    let number_text = thousands(number);
+    match noun {
+        _ if number == 1 => format!("{number_text} {noun}"),
+        _ if noun.ends_with('s') => format!("{number_text} {noun}es"),
+        _ if noun.ends_with("ry") => format!("{number_text} {}ies", &noun[..noun.len() - 1]),
+        _ => format!("{number_text} {noun}s"),
+    }
+}
+
+/// A number with commas between its thousands.
+pub fn thousands(number: usize) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at) % 3 == 0 {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// A place as people read it, safe to show.
+pub fn place(place: &Place) -> String {
+    let text = match place.kind {
+        PlaceKind::Process | PlaceKind::File | PlaceKind::Folder | PlaceKind::Key | PlaceKind::Shortcut => {
+            place.to_string()
+        }
+        PlaceKind::Value => format!("{place} (value)"),
+        PlaceKind::Startup => place.to_string(),
+        kind => format!("{} {place}", kind.word()),
+    };
+    shown(&text).into_owned()
+}
+
+/// Places that a remnant consists of: one, or the parts of a registration.
+pub fn parts(remnant: &Remnant) -> usize {
+    remnant.parts.len().max(1)
+}
+
+/// The first sentence of a check: the answer.
+pub fn answer(blockers: &[Blocker]) -> String {
+    let number = |severity| blockers.iter().filter(|blocker| blocker.severity == severity).count();
+    let (will, may) = (number(Severity::WillFail), number(Severity::MayFail));
+    match (will, may) {
+        (0, 0) => "Nothing stands in the way.".to_owned(),
+        (0, may) => format!("Setup may fail: {}.", count(may, "possible reason")),
+        (will, 0) => format!("Setup will fail now: {}.", count(will, "reason")),
+        (will, may) => format!("Setup will fail now: {}, and {} worth a look.", count(will, "reason"), may),
+    }
+}
+
+/// The three questions of a receipt, with answer and figure.
+pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
+    let clean = match receipt.clean {
+        Verdict::No => format!("Not clean: {} of the old left.", count(receipt.left.len(), "place")),
+        Verdict::Unknown => format!(
+            "Clean as far as could be seen; {} could not be looked at.",
+            count(receipt.could_not_look.len(), "place")
+        ),
+        _ => "Clean: nothing of the old is left.".to_owned(),
+    };
+    let installed = match (&receipt.install, receipt.installed) {
+        (Some(install), Verdict::Yes) => format!(
+            "Installed right: {} as its package says ({}, {}, {}, {}).",
+            install.product,
+            count(install.files, "file"),
+            count(install.values, "registry value"),
+            count(install.shortcuts, "shortcut"),
+            count(install.services, "service"),
+        ),
+        (Some(install), _) => {
+            format!("Not installed right: {} differ from the package.", count(install.findings.len(), "place"))
+        }
+        (None, _) => "Not installed since: nothing to check.".to_owned(),
+    };
+    let bystanders = match &receipt.proof {
+        Some(proof) => format!(
+            "{} of {} other places changed while Stubble worked.",
+            thousands(proof.changed.len()),
+            thousands(proof.places)
+        ),
+        None => "Nothing was taken, so nothing else can have changed.".to_owned(),
+    };
+    vec![(receipt.clean, clean), (receipt.installed, installed), (receipt.bystanders, bystanders)]
+}
+
+/// A moment without its fractions of a second.
+pub fn moment(at: &str) -> String {
+    let text = at.split('.').next().unwrap_or(at);
+    text.trim_end_matches('Z').replace('T', " ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_as_people_write_them() {
+        assert_eq!(size(999), "999 B");
+        assert_eq!(size(160_000), "156 KB");
+        assert_eq!(size(5_200_000_000), "4.8 GB");
+        assert_eq!(count(1, "place"), "1 place");
+        assert_eq!(count(4812, "place"), "4,812 places");
+        assert_eq!(count(2, "entry"), "2 entries");
+        assert_eq!(moment("2026-03-02T06:40:00.123Z"), "2026-03-02 06:40:00");
+    }
+}

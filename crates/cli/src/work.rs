@@ -1,0 +1,104 @@
+//! What most commands begin with: the case, its machine, and what is on it now.
+
+use std::path::{Path, PathBuf};
+
+use stubble_core::packages::{Package, Registered};
+use stubble_core::subject::PackageFile;
+use stubble_core::survey::{EntryKind, Survey};
+use stubble_core::trace::{Scene, Trace, trace};
+use stubble_ledger::Case;
+use stubble_machine::Alter;
+
+use crate::errors::CliError;
+use crate::machines::machine;
+
+/// The largest file that is read as a package.
+const LARGEST_PACKAGE: u64 = 2 << 30;
+
+/// Settings that are the same for every command.
+#[derive(Clone, Debug)]
+pub struct Settings {
+    /// The case folder.
+    pub case: PathBuf,
+    /// Whether to print JSON.
+    pub json: bool,
+}
+
+/// An open case with its machine as it is now.
+pub struct Work {
+    /// The case.
+    pub case: Case,
+    /// Its machine.
+    pub machine: Box<dyn Alter>,
+    /// The machine as it is now.
+    pub survey: Survey,
+    /// What the package installer has registered on it.
+    pub registered: Registered,
+}
+
+impl Work {
+    /// Opens the case and surveys its machine.
+    pub fn begin(settings: &Settings) -> Result<Self, CliError> {
+        let case = Case::open(&settings.case)?;
+        let machine = machine(&case.about.on)?;
+        let survey = machine.survey()?;
+        let registered = Registered::read(&survey);
+        Ok(Self { case, machine, survey, registered })
+    }
+
+    /// Surveys the machine again.
+    pub fn look_again(&mut self) -> Result<(), CliError> {
+        self.survey = self.machine.survey()?;
+        self.registered = Registered::read(&self.survey);
+        Ok(())
+    }
+
+    /// What belongs to the subject now.
+    pub fn trace(&self) -> Trace {
+        trace(&self.survey, &self.registered, &self.case.about.subject)
+    }
+
+    /// The scene in which the subject is looked for.
+    pub fn scene(&self) -> Scene<'_> {
+        Scene::new(&self.survey, &self.registered, &self.case.about.subject)
+    }
+
+    /// The case's payload with its tables, where one is known and can be read.
+    pub fn payload(&self) -> Result<Option<PackageFile>, CliError> {
+        self.case
+            .about
+            .payload
+            .as_deref()
+            .map(|path| read_package(&*self.machine, path).map(|(file, _)| file))
+            .transpose()
+    }
+}
+
+/// Reads a package on the machine: its tables, and its bytes.
+pub fn read_package(machine: &dyn Alter, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
+    let bytes = machine.read_file(path, LARGEST_PACKAGE)?;
+    let package = Package::read(&bytes).map_err(|source| CliError::Payload { path: path.to_owned(), source })?;
+    Ok((PackageFile { path: path.to_owned(), package }, bytes))
+}
+
+/// Packages that lie in the users' download folders. What cannot be read as one is passed over:
+/// it was not asked for.
+pub fn downloaded_packages(machine: &dyn Alter, survey: &Survey) -> Vec<PackageFile> {
+    let mut found = Vec::new();
+    for user in &survey.facts.users {
+        let Some(folder) = survey.files.find(&format!("{}\\Downloads", user.profile)) else { continue };
+        for file in survey.files.children(folder) {
+            let path = survey.files.path(file);
+            let is_package = survey.files.data(file).kind == EntryKind::File && path.to_lowercase().ends_with(".msi");
+            if is_package && let Ok((file, _)) = read_package(machine, &path) {
+                found.push(file);
+            }
+        }
+    }
+    found
+}
+
+/// The folder of the case when none is named.
+pub fn default_case() -> &'static Path {
+    Path::new("stubble-case")
+}
