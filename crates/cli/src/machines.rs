@@ -1,6 +1,6 @@
 //! From `--on` to a machine. The only file that names a backend.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use stubble_machine::Alter;
 use stubble_machine::bench::{Bench, demo, world};
@@ -31,14 +31,4 @@ pub fn full(on: &str) -> Result<String, CliError> {
 pub fn demo(folder: &Path) -> Result<String, CliError> {
     world::build(demo::WORLD, &demo::package, folder)?;
     full(&format!("{BENCH}{}", folder.display()))
-}
-
-/// Builds a machine that a file describes; packages are described beside it.
-pub fn from_world(text: &str, packages: &Path, folder: &Path) -> Result<(), CliError> {
-    let beside = |name: &str| {
-        let path: PathBuf = packages.join(format!("{name}.toml"));
-        std::fs::read_to_string(path).ok().or_else(|| demo::package(name))
-    };
-    world::build(text, &beside, folder)?;
-    Ok(())
 }

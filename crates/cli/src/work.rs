@@ -46,13 +46,6 @@ impl Work {
         Ok(Self { case, machine, survey, registered })
     }
 
-    /// Surveys the machine again.
-    pub fn look_again(&mut self) -> Result<(), CliError> {
-        self.survey = self.machine.survey()?;
-        self.registered = Registered::read(&self.survey);
-        Ok(())
-    }
-
     /// What belongs to the subject now.
     pub fn trace(&self) -> Trace {
         trace(&self.survey, &self.registered, &self.case.about.subject)

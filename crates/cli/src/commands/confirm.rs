@@ -72,7 +72,6 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
     };
     let kept = trace.remnants.iter().filter(|remnant| remnant.decision == Decision::Keep);
     Ok(Receipt {
-        schema: Receipt::SCHEMA.to_owned(),
         machine: work.survey.facts.computer.clone(),
         subject: work.case.about.subject.name.clone(),
         written: jiff::Timestamp::now().to_string(),

@@ -102,8 +102,8 @@ impl Guide for Story {
         putback::run(&args, settings, ui)?;
         let work = Work::begin(settings)?;
         if let Some(before) = work.case.survey(Moment::BeforeClear)? {
-            let differences = compare(&before, &work.survey).len();
-            ui.print(&terminal::compared(differences, count(&before), width));
+            let differences = compare(&before, &work.survey);
+            ui.print(&terminal::compared(&differences, count(&before), width));
         }
         drop(work);
         story(ui, "As it was, time stamps included. So we clear again, for good.");

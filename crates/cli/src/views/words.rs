@@ -84,7 +84,7 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
             "Clean as far as could be seen; {} could not be looked at.",
             count(receipt.could_not_look.len(), "place")
         ),
-        _ => "Clean: nothing of the old is left.".to_owned(),
+        _ => "Clean: a new trace finds nothing of the old.".to_owned(),
     };
     let installed = match (&receipt.install, receipt.installed) {
         (Some(install), Verdict::Yes) => format!(

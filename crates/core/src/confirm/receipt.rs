@@ -25,8 +25,6 @@ pub enum Verdict {
 /// The receipt: clean, installed right, no bystander changed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Receipt {
-    /// Name and version of the format.
-    pub schema: String,
     /// The machine's own name.
     pub machine: String,
     /// The subject's name.

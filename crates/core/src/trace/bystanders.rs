@@ -89,9 +89,29 @@ pub fn next_door(scene: &Scene<'_>, remnants: &[Remnant]) -> Vec<Bystander> {
             _ => {}
         }
     }
+    found.extend(similar_names(scene));
     found.sort();
     found.dedup();
     found
+}
+
+/// Letters that two words must share at their beginning to be taken for one another.
+const LOOKS_ALIKE: usize = 5;
+
+/// Other products whose names look like the subject's: said, so that nobody wonders.
+fn similar_names(scene: &Scene<'_>) -> Vec<Bystander> {
+    let own = product_words(&scene.subject.name);
+    let alike = |word: &String| {
+        own.iter().any(|other| word.chars().zip(other.chars()).take_while(|(a, b)| a == b).count() >= LOOKS_ALIKE)
+    };
+    let similar = scene.others.iter().filter(|other| product_words(&other.name).iter().any(alike));
+    similar
+        .filter_map(|other| {
+            let folder = other.folders.first()?;
+            let text = format!("{}: a similar name, another product", other.name);
+            Some(Bystander { place: Place::folder(folder), owner: other.name.clone(), text })
+        })
+        .collect()
 }
 
 /// The other product that lives in a folder or somewhere below it.

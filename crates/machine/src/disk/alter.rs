@@ -31,11 +31,16 @@ impl Disk {
         let name = from.file_name().map_or_else(|| leaf(path).into(), std::ffi::OsStr::to_owned);
         let found = fs::metadata(&folder).map_err(MachineError::io(folder_path))?;
         fs::rename(from, folder.join(name)).map_err(MachineError::io(path))?;
-        if modified(&found) == above.after {
-            let (seconds, nanos) = above.before.to_unix();
-            let time = filetime::FileTime::from_unix_time(seconds, nanos);
-            filetime::set_file_mtime(&folder, time).map_err(MachineError::io(folder_path))?;
-        }
+        // The folder's time goes back to before the change that is undone; if somebody else has
+        // changed the folder since, it keeps theirs.
+        let time = match modified(&found) == above.after {
+            true => {
+                let (seconds, nanos) = above.before.to_unix();
+                filetime::FileTime::from_unix_time(seconds, nanos)
+            }
+            false => filetime::FileTime::from_last_modification_time(&found),
+        };
+        filetime::set_file_mtime(&folder, time).map_err(MachineError::io(folder_path))?;
         sync(&folder, path)
     }
 }

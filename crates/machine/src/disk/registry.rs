@@ -259,12 +259,11 @@ impl<'d> Edit<'d> {
     }
 }
 
-/// Gives the container its old time back, unless somebody else has changed it since.
+/// Gives the container the time that it had before the change that is undone. If somebody else
+/// has changed it since, it keeps theirs.
 fn settle(hive: &mut Hive, at: KeyAt, found: u64, above: Above) -> Result<(), HiveError> {
-    match found == above.after.0 {
-        true => hive.set_last_written(at, above.before.0),
-        false => Ok(()),
-    }
+    let time = if found == above.after.0 { above.before.0 } else { found };
+    hive.set_last_written(at, time)
 }
 
 fn find(hive: &Hive, rest: &str) -> Result<Option<KeyAt>, HiveError> {

@@ -1,6 +1,7 @@
 //! `clear`, `putback` and `install` on a terminal.
 
 use stubble_core::model::text::shown;
+use stubble_core::survey::compare::Change;
 use stubble_ledger::{InstallReport, Outcome, Report, Returned};
 
 use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
@@ -36,7 +37,7 @@ pub fn cleared(cleared: &Cleared, waiting: usize, width: Option<usize>) -> Strin
         left => format!("{} done, {left} outstanding. ", words::count(cleared.done, "step")),
     };
     if waiting > 0 {
-        text.push_str(&format!("{waiting} more wait for your decision. "));
+        text.push_str(&format!("{} to be decided by you. ", words::count(waiting, "more step")));
     }
     text.push_str("Everything taken is in the vault; `stubble putback` undoes it. ");
     text.push_str(if cleared.outstanding == 0 { "Next: `stubble install`." } else { "Next: `stubble resume`." });
@@ -74,14 +75,15 @@ pub fn held(list: &PutBack, width: Option<usize>) -> String {
 }
 
 /// How a machine compares with what it was.
-pub fn compared(differences: usize, places: usize, width: Option<usize>) -> String {
-    let text = format!(
-        "Compared with before: {} differences in {} places.",
-        words::thousands(differences),
-        words::thousands(places)
-    );
-    let style = if differences == 0 { GOOD } else { BAD };
-    styled(style, hang("", &text, width).trim_end()) + "\n"
+pub fn compared(changes: &[Change], places: usize, width: Option<usize>) -> String {
+    let different = words::count(changes.len(), "difference");
+    let text = format!("Compared with before: {different} in {}.", words::count(places, "place"));
+    let style = if changes.is_empty() { GOOD } else { BAD };
+    let mut out = styled(style, hang("", &text, width).trim_end()) + "\n";
+    for change in changes {
+        out.push_str(&hang("  - ", &words::place(&change.place), width));
+    }
+    out
 }
 
 pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> String {

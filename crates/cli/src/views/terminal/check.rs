@@ -17,8 +17,8 @@ pub fn checked(checked: &Checked, width: Option<usize>) -> String {
             Severity::WorthKnowing => QUIET,
         };
         out.push('\n');
-        let title = format!("{}  {}", styled(style, blocker.severity.words()), shown(&blocker.title));
-        out.push_str(&hang(&format!("{:>2}. ", number + 1), &title, width.map(|width| width + 9)));
+        let first = format!("{:>2}. {}  ", number + 1, styled(style, blocker.severity.words()));
+        out.push_str(&hang(&first, &shown(&blocker.title), width));
         for evidence in &blocker.evidence {
             out.push_str(&hang("      - ", &shown(evidence), width));
         }

@@ -1,5 +1,5 @@
 use super::Rule;
-use crate::model::{Place, PlaceKind};
+use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::Product;
 use crate::subject::AnchorKind;
 use crate::trace::{Claims, Evidence, Scene};
@@ -26,10 +26,33 @@ impl Rule for Registration {
             }
             let kind = if product.has_product_key { PlaceKind::Product } else { PlaceKind::UpgradeCode };
             let rule = if related { "related-registration" } else { "registration" };
-            let evidence = Evidence::new(rule, told(scene, product), None);
-            claims.add_with_parts(Place::new(kind, code.to_string()), parts, evidence);
+            let place = Place::new(kind, code.to_string());
+            claims.add_with_parts(place.clone(), parts, Evidence::new(rule, told(scene, product), None));
+            for text in known_by(scene, *code, product) {
+                claims.add(place.clone(), Evidence::new("known-code", text, None));
+            }
         }
     }
+}
+
+/// How the product's identifiers are connected with the subject.
+fn known_by(scene: &Scene<'_>, code: Guid, product: &Product) -> Vec<String> {
+    let mut texts = Vec::new();
+    for anchor in &scene.subject.anchors {
+        let Ok(known) = anchor.value.parse::<Guid>() else { continue };
+        match anchor.kind {
+            AnchorKind::EarlierUpgradeCode if product.upgrade_codes.contains(&known) => texts.push(format!(
+                "{} asks for upgrade code {known}, which is registered for it, written {}",
+                anchor.from,
+                known.packed()
+            )),
+            AnchorKind::ProductCode if known == code => {
+                texts.push(format!("its product code is the one in {}", anchor.from));
+            }
+            _ => {}
+        }
+    }
+    texts
 }
 
 fn told(scene: &Scene<'_>, product: &Product) -> String {
