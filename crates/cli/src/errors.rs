@@ -58,6 +58,12 @@ pub enum CliError {
     /// No step of that name.
     #[error("the plan has no step {0}")]
     NoStep(String),
+    /// Something was installed after the places were taken.
+    #[error("{payload} was installed since, and stands where the old places were")]
+    InstalledSince {
+        /// The installer that ran.
+        payload: String,
+    },
     /// A change needs a yes, and nobody can be asked.
     #[error("this changes the machine, and there is no terminal to ask you at")]
     CannotAsk,
@@ -122,6 +128,9 @@ pub fn explain(error: &CliError) -> Told {
             told("Carry it out with `stubble clear`, or make a new one with `stubble plan --anew`.", Exit::Usage)
         }
         CliError::NoStep(_) => told("`stubble plan` shows the steps by name.", Exit::Usage),
+        CliError::InstalledSince { .. } => {
+            told("Uninstall it first, or name the steps that you want back: `stubble putback --list`.", Exit::No)
+        }
         CliError::CannotAsk => told("Run it in a terminal, or add `--yes` in a script.", Exit::Usage),
         CliError::Declined => told("Run it again when you are ready.", Exit::No),
         CliError::Ledger(ledger) => ledger_told(ledger, &told),

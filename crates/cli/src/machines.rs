@@ -32,3 +32,8 @@ pub fn demo(folder: &Path) -> Result<String, CliError> {
     world::build(demo::WORLD, &demo::package, folder)?;
     full(&format!("{BENCH}{}", folder.display()))
 }
+
+/// Removes the folder of an earlier demo. A folder that is none is left alone.
+pub fn discard_demo(folder: &Path) -> Result<(), CliError> {
+    Ok(world::discard(folder)?)
+}

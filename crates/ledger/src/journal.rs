@@ -5,6 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+use stubble_core::logs::exit_codes::is_success;
 use stubble_core::model::Place;
 use stubble_core::plan::StepKind;
 
@@ -223,6 +224,19 @@ impl Journal {
             }
         }
         deeds
+    }
+
+    /// The payload of the last install that finished, if nothing was taken or put back since.
+    pub fn installed_since(&self) -> Option<&str> {
+        let mut last = None;
+        for line in &self.lines {
+            match &line.entry {
+                Entry::Installed { payload, code, .. } => last = is_success(*code).then_some(payload.as_str()),
+                Entry::Intent { .. } | Entry::Undone { .. } => last = None,
+                _ => {}
+            }
+        }
+        last
     }
 
     /// The number of the next deed.

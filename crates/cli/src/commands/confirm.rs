@@ -98,20 +98,10 @@ fn verdict(answer: Option<bool>) -> Verdict {
 
 /// The last install, if it finished and nothing was cleared since.
 fn last_install(work: &Work) -> Result<Option<Ran>, CliError> {
-    let mut last = None;
-    for line in work.case.journal.lines() {
-        match &line.entry {
-            Entry::Installed { payload, code, .. } => {
-                last = stubble_core::logs::exit_codes::is_success(*code).then(|| payload.clone());
-            }
-            Entry::Cleared { .. } | Entry::Undone { .. } => last = None,
-            _ => {}
-        }
-    }
-    let Some(payload) = last else { return Ok(None) };
+    let Some(payload) = work.case.journal.installed_since() else { return Ok(None) };
     let surveys = (work.case.survey(Moment::BeforeInstall)?, work.case.survey(Moment::AfterInstall)?);
     let (Some(before), Some(after)) = surveys else { return Ok(None) };
-    let (file, bytes) = read_package(&*work.machine, &payload)?;
+    let (file, bytes) = read_package(&*work.machine, payload)?;
     Ok(Some(Ran { package: file.package, bytes, changes: compare(&before, &after), before }))
 }
 

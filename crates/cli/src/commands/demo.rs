@@ -22,9 +22,9 @@ const YES: Consent = Consent { yes: true };
 
 pub fn run(args: &args::Demo, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let folder = args.keep.clone().unwrap_or_else(|| PathBuf::from("stubble-demo"));
-    if folder.join("bench").join("bench.toml").is_file() && args.keep.is_none() {
-        // The demo's own folder from an earlier run, made by this program.
-        std::fs::remove_dir_all(&folder).map_err(|source| CliError::Io { path: folder.clone(), source })?;
+    if args.keep.is_none() {
+        // The demo's own folder from an earlier run.
+        machines::discard_demo(&folder)?;
     }
     let on = machines::demo(&folder.join("bench"))?;
     let shown = format!("bench:{}", folder.join("bench").display());

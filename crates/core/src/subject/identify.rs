@@ -115,6 +115,7 @@ fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) ->
                 (AnchorKind::Publisher, publisher.clone()),
                 (AnchorKind::FolderName, path::leaf(folder.trim_end_matches('\\')).to_owned()),
             ];
+            anchors.extend(file_types(survey, &folder).map(|extension| (AnchorKind::FileType, extension)));
             if let Ok(code) = registry.name(key).parse::<Guid>() {
                 anchors.push((AnchorKind::ProductCode, code.to_string()));
             }
@@ -138,10 +139,43 @@ fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) ->
             (AnchorKind::Publisher, package.manufacturer.clone()),
             (AnchorKind::Payload, file.path.clone()),
         ];
+        anchors.extend(package_file_types(package).map(|extension| (AnchorKind::FileType, extension)));
         anchors.extend(package.upgrade_code.map(|code| (AnchorKind::UpgradeCode, code.to_string())));
         add(&package.name, &package.manufacturer, format!("the package {}", file.path), anchors);
     }
     known
+}
+
+/// Extensions that a package registers for its product.
+fn package_file_types(package: &Package) -> impl Iterator<Item = String> + '_ {
+    const CLASSES: i32 = 0;
+    let rows = package.registry.iter().filter(|row| row.root == CLASSES && !row.key.contains('\\'));
+    rows.filter_map(|row| row.key.strip_prefix('.')).map(str::to_owned)
+}
+
+/// Extensions that open with a program in a folder.
+fn file_types<'s>(survey: &'s Survey, folder: &'s str) -> impl Iterator<Item = String> + 's {
+    let inside = move |program: &str| folder.len() > 3 && path::is_inside_or_same(program, folder);
+    opened_with(survey).into_iter().filter(move |(_, program)| inside(program)).map(|(extension, _)| extension)
+}
+
+/// Every registered extension with the program that opens it.
+pub fn opened_with(survey: &Survey) -> Vec<(String, String)> {
+    let registry = &survey.registry;
+    let environment = survey.environment(None);
+    let mut found = Vec::new();
+    for root in ["HKLM\\SOFTWARE\\Classes", "HKLM\\SOFTWARE\\WOW6432Node\\Classes"] {
+        for key in registry.subkeys(root) {
+            let Some(extension) = registry.name(key).strip_prefix('.') else { continue };
+            let Some(class) = registry.text(key, "") else { continue };
+            let command = registry.key(&format!("{root}\\{class}\\shell\\open\\command"));
+            let Some(command) = command.and_then(|key| registry.text(key, "")) else { continue };
+            if let Some(program) = path::program_of(&command, &environment, &|path| survey.exists(path)) {
+                found.push((extension.to_owned(), program));
+            }
+        }
+    }
+    found
 }
 
 /// The name as written, cut behind its last telling word.

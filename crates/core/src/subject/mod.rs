@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::Guid;
 
-pub use identify::{Candidate, Identified, PackageFile, identify};
+pub use identify::{Candidate, Identified, PackageFile, identify, opened_with};
 
 /// What kind of fact an anchor is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -30,6 +30,8 @@ pub enum AnchorKind {
     EarlierUpgradeCode,
     /// The name of the install folder.
     FolderName,
+    /// Extension of a kind of document that it opens, without the dot.
+    FileType,
     /// An installer package for it.
     Payload,
 }

@@ -7,6 +7,7 @@ use serde::Deserialize;
 
 use super::Scene;
 use crate::model::text::fold;
+use crate::subject::{AnchorKind, opened_with};
 use crate::survey::NodeId;
 
 #[derive(Deserialize)]
@@ -27,22 +28,12 @@ pub struct OwnData {
 }
 
 impl OwnData {
-    /// Reads the file types that open with a program of the subject, by `owns_program`.
+    /// The subject's file types: those known of it, and those that open with a program of it now.
+    /// What is known of it stays known when the program is gone from the disk.
     pub fn new(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Self {
-        let registry = &scene.survey.registry;
-        let mut registered = BTreeSet::new();
-        for root in ["HKLM\\SOFTWARE\\Classes", "HKLM\\SOFTWARE\\WOW6432Node\\Classes"] {
-            for key in registry.subkeys(root) {
-                let Some(extension) = registry.name(key).strip_prefix('.') else { continue };
-                let Some(class) = registry.text(key, "") else { continue };
-                let command = format!("{root}\\{class}\\shell\\open\\command");
-                let Some(command) = registry.key(&command).and_then(|key| registry.text(key, "")) else { continue };
-                if scene.program(&command, None).is_some_and(|program| owns_program(&program)) {
-                    registered.insert(fold(extension));
-                }
-            }
-        }
-        Self { registered }
+        let known = scene.subject.all(AnchorKind::FileType).map(fold);
+        let now = opened_with(scene.survey).into_iter().filter(|(_, program)| owns_program(program));
+        Self { registered: known.chain(now.map(|(extension, _)| fold(&extension))).collect() }
     }
 
     /// Why a file in a user's profile is the user's own, or `None` where the program makes it.

@@ -40,7 +40,12 @@ pub fn cleared(cleared: &Cleared, waiting: usize, width: Option<usize>) -> Strin
         text.push_str(&format!("{} to be decided by you. ", words::count(waiting, "more step")));
     }
     text.push_str("Everything taken is in the vault; `stubble putback` undoes it. ");
-    text.push_str(if cleared.outstanding == 0 { "Next: `stubble install`." } else { "Next: `stubble resume`." });
+    let in_use = cleared.steps.iter().any(|report| matches!(report.outcome, Outcome::InUse { .. }));
+    text.push_str(match (cleared.outstanding, in_use) {
+        (0, _) => "Next: `stubble install`.",
+        (_, true) => "Next: `stubble resume`, when nothing holds the files any more.",
+        (_, false) => "Next: `stubble plan --anew` for what is left.",
+    });
     hang("", &text, width)
 }
 

@@ -86,6 +86,16 @@ pub fn build(world: &str, package: &dyn Fn(&str) -> Option<String>, root: &Path)
     Ok(bench)
 }
 
+/// Removes a folder that holds nothing but a bench in `bench/` and a case in `case/`. One that
+/// holds anything else is left alone, and building into it will say so.
+pub fn discard(folder: &Path) -> Result<(), WorldError> {
+    let Ok(entries) = fs::read_dir(folder) else { return Ok(()) };
+    let names: Vec<_> = entries.filter_map(Result::ok).map(|entry| entry.file_name()).collect();
+    let is_ours =
+        folder.join("bench").join(FILE).is_file() && names.iter().all(|name| name == "bench" || name == "case");
+    if is_ours { fs::remove_dir_all(folder).map_err(io(folder)) } else { Ok(()) }
+}
+
 fn described<T: serde::de::DeserializeOwned>(name: &str, text: &str) -> Result<T, WorldError> {
     toml::from_str(text).map_err(|source| WorldError::Description { name: name.to_owned(), source: Box::new(source) })
 }

@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-pub use build::{WorldError, build};
+pub use build::{WorldError, build, discard};
 pub use package::write_package;
 
 /// A machine as text.

@@ -1,0 +1,242 @@
+//! Golden command tests: a folder of data each, compared exactly.
+//!
+//! `case.toml` says which machine, what happens before, and the command; `stdout`, `stderr` and
+//! `machine` hold what comes out and how the machine differs afterwards. The built program runs
+//! on a machine of its own in a temporary folder. After every case, whatever was taken is put
+//! back, and the machine must be as it was. `STUBBLE_BLESS=1` writes the expected files anew.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+use std::sync::Mutex;
+
+use serde::Deserialize;
+use stubble_core::survey::Survey;
+use stubble_core::survey::compare::{Difference, compare};
+use stubble_machine::Observe;
+use stubble_machine::bench::{Bench, demo, world};
+use tempfile::TempDir;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Case {
+    /// `demo`, or a file in `tests/worlds`.
+    world: String,
+    /// Commands before, whose output is not compared, and changes by hand.
+    #[serde(default)]
+    before: Vec<Before>,
+    /// The command.
+    args: Vec<String>,
+    /// Its exit code.
+    exit: i32,
+    /// Whether the machine can still be surveyed at the end.
+    #[serde(default = "yes")]
+    survey: bool,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+enum Before {
+    Run(Vec<String>),
+    Remove(String),
+    Cut { file: String, to: u64 },
+    Write { file: String, text: String },
+    Replace { file: String, old: String, new: String },
+}
+
+fn yes() -> bool {
+    true
+}
+
+struct Stage {
+    folder: TempDir,
+}
+
+/// A bench that was built once, to be copied for every case.
+fn template(name: &str, tests: &Path) -> PathBuf {
+    static BUILT: Mutex<BTreeMap<String, TempDir>> = Mutex::new(BTreeMap::new());
+    let mut built = BUILT.lock().unwrap();
+    let folder = built.entry(name.to_owned()).or_insert_with(|| {
+        let text = match name {
+            "demo" => demo::WORLD.to_owned(),
+            other => fs::read_to_string(tests.join("worlds").join(other)).unwrap(),
+        };
+        let folder = tempfile::tempdir().unwrap();
+        world::build(&text, &demo::package, &folder.path().join("bench")).unwrap();
+        folder
+    });
+    folder.path().join("bench")
+}
+
+/// Copies a folder with its time stamps.
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap().map(Result::unwrap) {
+        let target = to.join(entry.file_name());
+        if entry.file_type().unwrap().is_dir() {
+            copy(&entry.path(), &target);
+        } else {
+            fs::copy(entry.path(), &target).unwrap();
+            let time = entry.metadata().unwrap().modified().unwrap();
+            fs::File::options().write(true).open(&target).unwrap().set_modified(time).unwrap();
+        }
+    }
+    let time = fs::metadata(from).unwrap().modified().unwrap();
+    fs::File::open(to).unwrap().set_modified(time).unwrap();
+}
+
+impl Stage {
+    fn new(case: &Case, tests: &Path) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        copy(&template(&case.world, tests), &folder.path().join("bench"));
+        Self { folder }
+    }
+
+    fn run(&self, args: &[String]) -> Output {
+        let args = args.iter().map(|arg| arg.replace("{bench}", "bench:bench"));
+        Command::new(env!("CARGO_BIN_EXE_stubble"))
+            .args(args)
+            .current_dir(self.folder.path())
+            .env_remove("STUBBLE_CASE")
+            .env("COLUMNS", "100")
+            .env("NO_COLOR", "1")
+            .stdin(Stdio::null())
+            .output()
+            .unwrap()
+    }
+
+    fn prepare(&self, before: &Before) {
+        let at = |file: &str| self.folder.path().join(file);
+        match before {
+            Before::Run(args) => drop(self.run(args)),
+            Before::Remove(file) if at(file).is_dir() => fs::remove_dir_all(at(file)).unwrap(),
+            Before::Remove(file) => fs::remove_file(at(file)).unwrap(),
+            Before::Cut { file, to } => {
+                fs::File::options().write(true).open(at(file)).unwrap().set_len(*to).unwrap();
+            }
+            Before::Write { file, text } => fs::write(at(file), text).unwrap(),
+            Before::Replace { file, old, new } => {
+                let text = fs::read_to_string(at(file)).unwrap();
+                assert!(text.contains(old), "{file} has no {old}");
+                fs::write(at(file), text.replacen(old, new, 1)).unwrap();
+            }
+        }
+    }
+
+    fn survey(&self) -> Survey {
+        Bench::open(&self.folder.path().join("bench")).unwrap().survey().unwrap()
+    }
+
+    fn plain(&self, bytes: &[u8]) -> String {
+        let folder = self.folder.path().display().to_string();
+        String::from_utf8(bytes.to_vec()).unwrap().replace(&folder, "{dir}")
+    }
+}
+
+/// How a machine differs, a line a place; only times of folders and keys are left out.
+fn differences(before: &Survey, after: &Survey) -> String {
+    let mut lines: Vec<String> = compare(before, after)
+        .into_iter()
+        .filter(|change| change.how != Difference::Touched)
+        .map(|change| {
+            let sign = match change.how {
+                Difference::Appeared => '+',
+                Difference::Vanished => '-',
+                _ => '~',
+            };
+            format!("{sign} {} {}\n", change.place.kind.word(), change.place)
+        })
+        .collect();
+    for process in &before.running.processes {
+        if !after.running.processes.contains(process) {
+            lines.push(format!("- process {}\n", process.image));
+        }
+    }
+    for state in &after.running.services {
+        if !before.running.services.contains(state) {
+            lines.push(format!("~ service {} {}\n", state.name, if state.running { "runs" } else { "is stopped" }));
+        }
+    }
+    lines.concat()
+}
+
+fn check(folder: &Path, tests: &Path, problems: &mut Vec<String>) {
+    let name = folder.strip_prefix(tests).unwrap().display().to_string();
+    let case: Case = match toml::from_str(&fs::read_to_string(folder.join("case.toml")).unwrap()) {
+        Ok(case) => case,
+        Err(error) => return problems.push(format!("{name}: {error}")),
+    };
+    let stage = Stage::new(&case, tests);
+    let start = stage.survey();
+    let installs = |args: &[String]| args.iter().any(|arg| arg == "install" || arg == "mend");
+    let mut comparable = case.survey && !installs(&case.args);
+    for before in &case.before {
+        stage.prepare(before);
+        comparable &= match before {
+            Before::Run(args) => !installs(args),
+            Before::Remove(file)
+            | Before::Cut { file, .. }
+            | Before::Write { file, .. }
+            | Before::Replace { file, .. } => !file.starts_with("bench"),
+        };
+    }
+    let before = case.survey.then(|| stage.survey());
+    let output = stage.run(&case.args);
+    let machine = before.as_ref().map(|before| differences(before, &stage.survey())).unwrap_or_default();
+    let seen = [("stdout", stage.plain(&output.stdout)), ("stderr", stage.plain(&output.stderr)), ("machine", machine)];
+    for (file, seen) in seen {
+        let path = folder.join(file);
+        if std::env::var_os("STUBBLE_BLESS").is_some() {
+            match seen.is_empty() {
+                true => drop(fs::remove_file(&path)),
+                false => fs::write(&path, &seen).unwrap(),
+            }
+            continue;
+        }
+        let expected = fs::read_to_string(&path).unwrap_or_default();
+        if expected != seen {
+            let diff = similar::TextDiff::from_lines(&expected, &seen);
+            problems.push(format!("{name}/{file} differs:\n{}", diff.unified_diff().header("expected", "seen")));
+        }
+    }
+    if output.status.code() != Some(case.exit) {
+        problems.push(format!("{name}: exit code {:?}, expected {}", output.status.code(), case.exit));
+    }
+    if comparable {
+        stage.run(&["putback".to_owned(), "--yes".to_owned()]);
+        let after = stage.survey();
+        let left = compare(&start, &after);
+        if !left.is_empty() || start.running != after.running {
+            problems.push(format!("{name}: after putback the machine is another: {left:#?}"));
+        }
+    }
+}
+
+#[test]
+fn every_case_comes_out_as_recorded() {
+    let tests = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests");
+    let mut cases: Vec<PathBuf> = Vec::new();
+    for group in fs::read_dir(tests.join("cases")).unwrap().filter_map(Result::ok) {
+        cases.extend(fs::read_dir(group.path()).unwrap().filter_map(Result::ok).map(|case| case.path()));
+    }
+    cases.sort();
+    let wanted = std::env::var("STUBBLE_CASES").unwrap_or_default();
+    cases.retain(|case| case.display().to_string().contains(&wanted));
+    assert!(cases.len() >= if wanted.is_empty() { 30 } else { 1 }, "only {} cases were found", cases.len());
+    let problems = Mutex::new(Vec::new());
+    let next = std::sync::atomic::AtomicUsize::new(0);
+    std::thread::scope(|scope| {
+        for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
+            scope.spawn(|| {
+                while let Some(case) = cases.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
+                    let mut found = Vec::new();
+                    check(case, &tests, &mut found);
+                    problems.lock().unwrap().extend(found);
+                }
+            });
+        }
+    });
+    let problems = problems.into_inner().unwrap();
+    assert!(problems.is_empty(), "{}", problems.join("\n"));
+}
