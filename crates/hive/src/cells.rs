@@ -29,7 +29,7 @@ impl FreeCells {
                 return Err(damaged(at, Damage::Signature));
             }
             let len = word(bins, bin + 8).ok_or(damaged(at, Damage::WildOffset))? as usize;
-            if len == 0 || len % PAGE != 0 || len > bins.len() - bin {
+            if len == 0 || !len.is_multiple_of(PAGE) || len > bins.len() - bin {
                 return Err(damaged(at, Damage::CellSize));
             }
             let end = bin + len;
@@ -38,7 +38,7 @@ impl FreeCells {
             while cell < end {
                 let size = word(bins, cell).ok_or(damaged(cell as u32, Damage::WildOffset))? as i32;
                 let len = size.unsigned_abs() as usize;
-                if len < 8 || len % 8 != 0 || len > end - cell {
+                if len < 8 || !len.is_multiple_of(8) || len > end - cell {
                     return Err(damaged(cell as u32, Damage::CellSize));
                 }
                 if size > 0 {
@@ -73,7 +73,7 @@ impl Hive {
             return Err(damaged(at, Damage::FreeCell));
         }
         let len = size.unsigned_abs() as usize;
-        if start % 8 != 0 || len < 8 || len % 8 != 0 {
+        if !start.is_multiple_of(8) || len < 8 || !len.is_multiple_of(8) {
             return Err(damaged(at, Damage::CellSize));
         }
         self.bins.get(start + 4..start + len).ok_or(damaged(at, Damage::CellSize))

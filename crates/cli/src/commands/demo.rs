@@ -20,7 +20,7 @@ const PRODUCT: &str = "scale desk";
 const UPGRADE_CODE: &str = "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}";
 const YES: Consent = Consent { yes: true };
 
-pub fn run(args: &args::Demo, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+pub fn run(args: &args::Demo, ui: &mut Ui) -> Result<Exit, CliError> {
     let folder = args.keep.clone().unwrap_or_else(|| PathBuf::from("stubble-demo"));
     if args.keep.is_none() {
         // The demo's own folder from an earlier run.
@@ -33,7 +33,8 @@ pub fn run(args: &args::Demo, settings: &Settings, ui: &mut Ui) -> Result<Exit, 
         ui.print(&terminal::demo_ready(&shown, &case));
         return Ok(Exit::Done);
     }
-    let settings = Settings { case, json: false, ..settings.clone() };
+    // The story is told in words, whatever the documents would say.
+    let settings = Settings { case, json: false };
     ui.print(&terminal::demo_beginning(&folder));
     let open = args::Open { name: PRODUCT.to_owned(), on, payload: None };
     let exit = mend::stages(&open, YES, &mut Story { shown }, &settings, ui)?;

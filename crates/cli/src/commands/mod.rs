@@ -37,7 +37,7 @@ pub fn run(args: Args, ui: &mut Ui) -> Result<Exit, CliError> {
         Command::Confirm => confirm::run(&settings, ui),
         Command::Report => report::run(&settings, ui),
         Command::Mend(args) => mend::run(&args, &settings, ui),
-        Command::Demo(args) => demo::run(&args, &settings, ui),
+        Command::Demo(args) => demo::run(&args, ui),
     }
 }
 

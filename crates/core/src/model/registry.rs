@@ -103,7 +103,7 @@ mod hex {
     }
 
     pub fn bytes(digits: &str) -> Option<Vec<u8>> {
-        if !digits.is_ascii() || digits.len() % 2 != 0 {
+        if !digits.is_ascii() || !digits.len().is_multiple_of(2) {
             return None;
         }
         (0..digits.len()).step_by(2).map(|at| u8::from_str_radix(&digits[at..at + 2], 16).ok()).collect()

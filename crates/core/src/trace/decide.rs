@@ -50,14 +50,16 @@ impl Decider<'_> {
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }
         match claim.place.kind {
-            PlaceKind::Folder | PlaceKind::File => match survey.files.find(&claim.place.path) {
-                Some(entry) => self.entry(claim, entry, entry, standing, by_standing, &reason),
-                None => {}
-            },
-            PlaceKind::Key => match survey.registry.key(&claim.place.path) {
-                Some(key) => self.key(claim, key, standing, by_standing, &reason),
-                None => {}
-            },
+            PlaceKind::Folder | PlaceKind::File => {
+                if let Some(entry) = survey.files.find(&claim.place.path) {
+                    self.entry(claim, entry, entry, standing, by_standing, &reason)
+                }
+            }
+            PlaceKind::Key => {
+                if let Some(key) = survey.registry.key(&claim.place.path) {
+                    self.key(claim, key, standing, by_standing, &reason)
+                }
+            }
             _ => self.push(claim, claim.place.clone(), standing, by_standing, reason),
         }
     }

@@ -38,7 +38,7 @@ impl Bench {
         if !root.join("disk").is_dir() {
             return Err(missing("disk"));
         }
-        let bench = Self { root: root.to_owned(), disk: Disk::open(&root.join("disk"))? };
+        let bench = Self { root: root.to_owned(), disk: Disk::open(&root.join("disk"), root)? };
         bench.state()?;
         Ok(bench)
     }

@@ -94,8 +94,8 @@ impl State {
     /// Who holds a file at or below a path, if anybody does: an open file or a running program.
     pub fn holder(&self, path: &str) -> Option<(String, String)> {
         for process in self.processes.iter().filter(|process| process.running) {
-            let files = process.holds.iter().chain([&process.image]);
-            for file in files.filter(|file| is_inside_or_same(file, path)) {
+            let mut files = process.holds.iter().chain([&process.image]);
+            if let Some(file) = files.find(|file| is_inside_or_same(file, path)) {
                 let name = if process.title.is_empty() { &process.image } else { &process.title };
                 return Some((file.clone(), format!("{name} (number {})", process.pid)));
             }

@@ -12,10 +12,11 @@ use crate::MachineError;
 /// Strength of the compression: low, since a capture is written while somebody waits.
 const LEVEL: i32 = 3;
 
-/// Writes a survey to a new file: JSON Lines inside Zstandard.
+/// Writes a survey to a file, in full or not at all: JSON Lines inside Zstandard.
 pub fn write(survey: &Survey, path: &Path) -> Result<(), MachineError> {
     let failed = || MachineError::io(path.display().to_string());
-    let file = File::create(path).map_err(failed())?;
+    let fresh = path.with_extension("new");
+    let file = File::create(&fresh).map_err(failed())?;
     let mut out = zstd::Encoder::new(BufWriter::new(file), LEVEL).map_err(failed())?;
     for record in records(survey) {
         serde_json::to_writer(&mut out, &record).map_err(std::io::Error::from).map_err(failed())?;
@@ -23,7 +24,7 @@ pub fn write(survey: &Survey, path: &Path) -> Result<(), MachineError> {
     }
     let file =
         out.finish().and_then(|inner| inner.into_inner().map_err(|error| error.into_error())).map_err(failed())?;
-    file.sync_all().map_err(failed())
+    file.sync_all().and_then(|()| std::fs::rename(&fresh, path)).map_err(failed())
 }
 
 /// Reads a survey back.

@@ -69,7 +69,7 @@ impl Disk {
     /// Adds everything on the drive to the builder.
     pub(super) fn read_files(&self, builder: &mut TreeBuilder<Entry>, gaps: &mut Vec<Gap>) -> Result<(), MachineError> {
         let below = read_folder(&self.root, &self.drive, &self.hive_paths(), gaps);
-        let entry = entry_of(&self.root).map_err(MachineError::io(self.drive.clone()))?;
+        let entry = entry_of(&self.root, &[]).map_err(MachineError::io(self.drive.clone()))?;
         add(builder, 0, Found { name: self.drive.clone(), entry, below });
         Ok(())
     }
@@ -84,13 +84,13 @@ impl Disk {
             let Some(name) = named(&from, part) else { return Ok(()) };
             chain.push((name.to_string_lossy().into_owned(), from.join(name)));
         }
-        let mut gaps = Vec::new();
-        let entry = entry_of(&at).map_err(MachineError::io(path))?;
+        let (mut gaps, hives) = (Vec::new(), self.hive_paths());
+        let entry = entry_of(&at, &hives).map_err(MachineError::io(path))?;
         let below = match entry.kind {
-            EntryKind::Folder => read_folder(&at, path, &self.hive_paths(), &mut gaps),
+            EntryKind::Folder => read_folder(&at, path, &hives, &mut gaps),
             _ => Vec::new(),
         };
-        merged.insert(&chain, below);
+        merged.insert(&chain, &hives, below);
         Ok(())
     }
 
@@ -106,13 +106,13 @@ pub(super) struct Partial {
 }
 
 impl Partial {
-    fn insert(&mut self, chain: &[(String, PathBuf)], below: Vec<Found>) {
+    fn insert(&mut self, chain: &[(String, PathBuf)], hives: &[PathBuf], below: Vec<Found>) {
         let mut level = &mut self.top;
         for (number, (name, path)) in chain.iter().enumerate() {
             let place = match level.iter().position(|found| fold(&found.name) == fold(name)) {
                 Some(place) => place,
                 None => {
-                    let Ok(entry) = entry_of(path) else { return };
+                    let Ok(entry) = entry_of(path, hives) else { return };
                     level.push(Found { name: name.clone(), entry, below: Vec::new() });
                     level.len() - 1
                 }
@@ -162,7 +162,7 @@ fn read_folder(folder: &Path, shown: &str, hives: &[PathBuf], gaps: &mut Vec<Gap
             return (None, gaps);
         }
         let shown = format!("{shown}\\{name}");
-        let found = match entry_of(&path) {
+        let found = match entry_of(&path, hives) {
             Ok(entry) => {
                 let below = match entry.kind {
                     EntryKind::Folder => read_folder(&path, &shown, hives, &mut gaps),
@@ -186,7 +186,9 @@ fn read_folder(folder: &Path, shown: &str, hives: &[PathBuf], gaps: &mut Vec<Gap
     below
 }
 
-fn entry_of(path: &Path) -> std::io::Result<Entry> {
+/// What an entry is. The time stamp of a folder that holds a hive is left out: Windows moves it
+/// whenever it writes the hive or its logs, and so does every edit of the registry.
+fn entry_of(path: &Path, hives: &[PathBuf]) -> std::io::Result<Entry> {
     let meta = fs::symlink_metadata(path)?;
     let kind = match meta.file_type() {
         kind if kind.is_symlink() => EntryKind::Link,
@@ -194,7 +196,9 @@ fn entry_of(path: &Path) -> std::io::Result<Entry> {
         _ => EntryKind::File,
     };
     let size = if kind == EntryKind::Folder { 0 } else { meta.len() };
-    Ok(Entry { kind, size, modified: modified(&meta) })
+    let holds_hive = kind == EntryKind::Folder && hives.iter().any(|hive| hive.parent() == Some(path));
+    let modified = if holds_hive { FileTime(0) } else { modified(&meta) };
+    Ok(Entry { kind, size, modified })
 }
 
 /// A file's time of change, to 100 ns as Windows keeps it.

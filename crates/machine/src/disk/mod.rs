@@ -16,21 +16,24 @@ use crate::MachineError;
 #[derive(Debug)]
 pub struct Disk {
     root: PathBuf,
+    /// A folder on the same file system in which files are written before they are renamed.
+    scratch: PathBuf,
     drive: String,
     facts: Facts,
 }
 
 impl Disk {
-    /// Recognises the Windows installation in a folder.
-    pub fn open(root: &Path) -> Result<Self, MachineError> {
-        let mut disk = Self::unread(root);
+    /// Recognises the Windows installation in the folder `root`. New hives are written to
+    /// `scratch`, on the same file system, before they replace the old ones.
+    pub fn open(root: &Path, scratch: &Path) -> Result<Self, MachineError> {
+        let mut disk = Self::unread(root, scratch);
         disk.facts = facts::read(&disk)?;
         Ok(disk)
     }
 
     /// A disk whose facts are still to be written: only the machine's own hives can be used.
-    pub(crate) fn unread(root: &Path) -> Self {
-        Self { root: root.to_owned(), drive: "C:".to_owned(), facts: Facts::default() }
+    pub(crate) fn unread(root: &Path, scratch: &Path) -> Self {
+        Self { root: root.to_owned(), scratch: scratch.to_owned(), drive: "C:".to_owned(), facts: Facts::default() }
     }
 
     /// Name, version, users and well-known folders.

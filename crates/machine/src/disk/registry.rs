@@ -225,7 +225,7 @@ impl<'d> Edit<'d> {
             let folder = file.parent().unwrap_or(self.disk.root()).to_owned();
             let before = fs::metadata(&folder).map_err(MachineError::io(path.clone()))?;
             let time = filetime::FileTime::from_last_modification_time(&before);
-            let fresh = file.with_extension("stubble-new");
+            let fresh = self.disk.scratch.join("hive.new");
             let mut write = || -> std::io::Result<()> {
                 let mut out = fs::File::create(&fresh)?;
                 out.write_all(&hive.to_bytes(self.now.0))?;

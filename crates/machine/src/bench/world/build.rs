@@ -166,7 +166,7 @@ impl Builder<'_> {
             let mut hive = hive.map_err(|source| MachineError::Hive { path: path.display().to_string(), source })?;
             fs::write(&path, hive.to_bytes(self.dated.0)).map_err(io(&path))?;
         }
-        let plain = Disk::unread(&disk);
+        let plain = Disk::unread(&disk, self.root);
         let mut edit = Edit::new(&plain, self.dated);
         for (key, values) in self.machine_keys() {
             edit.make_key(&key)?;
