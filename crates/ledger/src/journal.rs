@@ -39,6 +39,9 @@ pub enum Entry {
         kind: StepKind,
         /// What it changes.
         place: Place,
+        /// What people call it.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        title: String,
     },
     /// The step is done.
     Done {
@@ -131,6 +134,8 @@ pub struct Deed {
     pub kind: StepKind,
     /// What it changes.
     pub place: Place,
+    /// What people call it.
+    pub title: String,
     /// How far it has come.
     pub state: DeedState,
 }
@@ -204,12 +209,13 @@ impl Journal {
         let mut deeds: Vec<Deed> = Vec::new();
         for line in &self.lines {
             let (number, state) = match &line.entry {
-                Entry::Intent { deed, step, kind, place } => {
+                Entry::Intent { deed, step, kind, place, title } => {
                     deeds.push(Deed {
                         number: *deed,
                         step: step.clone(),
                         kind: *kind,
                         place: place.clone(),
+                        title: title.clone(),
                         state: DeedState::Open,
                     });
                     continue;

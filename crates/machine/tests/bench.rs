@@ -1,5 +1,8 @@
 //! The bench, built from the demo's description: it is a real disk with real hives and packages.
 
+// Tests break machines in temporary folders.
+#![allow(clippy::disallowed_methods)]
+
 use stubble_core::logs;
 use stubble_core::model::Place;
 use stubble_core::packages::Registered;

@@ -54,7 +54,7 @@ fn outcome(receipt: &Receipt) -> Markup {
             h2 { "Outcome" }
             ul {
                 @for (verdict, text) in words::answers(receipt) {
-                    li class=(class(verdict)) { span.mark { (mark(verdict)) } " " (safe(&text)) }
+                    li class=(class(verdict)) { span.mark { (mark(verdict)) } span { (safe(&text)) } }
                 }
             }
             @if let Some(proof) = &receipt.proof {
@@ -93,7 +93,7 @@ fn remnants(report: &CaseReport, decision: Decision, heading: &str) -> Markup {
                     tbody {
                         @for remnant in rows {
                             tr {
-                                td.path { (safe(&words::place(&remnant.place))) }
+                                td.path { (words::titled(&remnant.place, &remnant.title)) }
                                 td.number { @if remnant.files > 0 { (words::size(remnant.bytes)) } @else if !remnant.parts.is_empty() { (words::parts(remnant)) " keys" } }
                                 td { (remnant.standing.word()) }
                                 td { (safe(&remnant.reason)) }

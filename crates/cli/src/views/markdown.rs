@@ -53,7 +53,7 @@ pub fn report(report: &CaseReport) -> String {
             let _ = writeln!(
                 out,
                 "| {} | {} | {} |",
-                plain(&words::place(&remnant.place)),
+                plain(&words::titled(&remnant.place, &remnant.title)),
                 remnant.standing.word(),
                 plain(&remnant.reason)
             );

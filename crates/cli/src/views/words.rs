@@ -59,6 +59,20 @@ pub fn place(place: &Place) -> String {
     shown(&text).into_owned()
 }
 
+/// A place with what people call it in front.
+pub fn titled(place: &Place, title: &str) -> String {
+    let plain = match place.kind {
+        // What is said of a service or product names its kind already.
+        PlaceKind::Service | PlaceKind::Product | PlaceKind::UpgradeCode => shown(&place.to_string()).into_owned(),
+        _ => self::place(place),
+    };
+    match (title, plain.starts_with('{')) {
+        ("", _) => plain,
+        (title, true) => format!("{} {plain}", shown(title)),
+        (title, false) => format!("{} ({plain})", shown(title)),
+    }
+}
+
 /// Places that a remnant consists of: one, or the parts of a registration.
 pub fn parts(remnant: &Remnant) -> usize {
     remnant.parts.len().max(1)

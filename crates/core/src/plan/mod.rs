@@ -75,6 +75,9 @@ pub struct Step {
     pub rung: u8,
     /// What it changes.
     pub place: Place,
+    /// What people call the place, where it does not tell by itself.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
     /// For a registration, every place that makes it up.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<Place>,

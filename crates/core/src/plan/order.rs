@@ -50,6 +50,7 @@ mod tests {
                 path: format!("C:\\{}", path.join("\\")),
                 name: (place == PlaceKind::Startup).then(|| why.clone()),
             },
+            title: String::new(),
             parts: Vec::new(),
             standing: Standing::Likely,
             why,

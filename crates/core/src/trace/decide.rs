@@ -166,6 +166,7 @@ impl Decider<'_> {
             id: String::new(),
             group: group(self.scene, &place),
             parts: claim.parts.clone(),
+            title: title(self.scene, &place),
             place,
             standing,
             decision,
@@ -175,6 +176,32 @@ impl Decider<'_> {
             evidence,
         });
     }
+}
+
+/// What people call a place that is named by an identifier or a short name.
+fn title(scene: &Scene<'_>, place: &Place) -> String {
+    let survey = scene.survey;
+    let found = match place.kind {
+        PlaceKind::Product | PlaceKind::UpgradeCode => {
+            let product = place.path.parse().ok().and_then(|code| scene.registered.products.get(&code));
+            product.filter(|product| !product.name.is_empty()).map(|product| match &product.version {
+                Some(version) => format!("{} {version}", product.name),
+                None => product.name.clone(),
+            })
+        }
+        PlaceKind::Service => {
+            let key = survey.registry.key(&format!("{}\\{}", survey.facts.services_key(), place.path));
+            key.and_then(|key| survey.registry.text(key, "DisplayName"))
+        }
+        PlaceKind::Process => {
+            let image = crate::model::text::fold(&place.path);
+            let mut processes = survey.running.processes.iter();
+            processes.find(|one| crate::model::text::fold(&one.image) == image).map(|one| one.title.clone())
+        }
+        PlaceKind::Key => survey.registry.key(&place.path).and_then(|key| survey.registry.text(key, "DisplayName")),
+        _ => None,
+    };
+    found.unwrap_or_default()
 }
 
 /// What a technician thinks of a place as.

@@ -125,6 +125,9 @@ pub struct Remnant {
     pub group: Group,
     /// The place.
     pub place: Place,
+    /// What people call it, where the place alone does not tell.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
     /// For a registration, all keys, values and files that make it up.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<Place>,

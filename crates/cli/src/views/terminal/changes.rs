@@ -17,7 +17,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
         Outcome::InUse { .. } => ("in use", CARE),
         Outcome::Refused { .. } => ("refused", BAD),
     };
-    let text = format!("{} {}", report.step.kind.words(), words::place(&report.step.place));
+    let text = format!("{} {}", report.step.kind.words(), words::titled(&report.step.place, &report.step.title));
     let mut out = row(&[(report.step.id.as_str(), 3, STRONG), (word, 12, style)], &text, width);
     let more = match &report.outcome {
         Outcome::Done | Outcome::AlreadyGone => return out,

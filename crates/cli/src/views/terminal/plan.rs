@@ -6,14 +6,14 @@ use stubble_core::model::text::shown;
 use stubble_core::plan::{Plan, RUNGS, Step};
 use stubble_core::trace::Decision;
 
-use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
+use super::style::{CARE, GOOD, QUIET, STRONG, hang, row, styled};
 use crate::views::words;
 
 pub fn planned(plan: &Plan, path: &Path, width: Option<usize>) -> String {
     let number = |decision| plan.steps.iter().filter(|step| step.decision == decision).count();
     let (take, ask, keep) = (number(Decision::Remove), number(Decision::Ask), number(Decision::Keep));
     let title = format!(
-        "{} to carry out on {}; {ask} wait for your decision, {keep} stay",
+        "{} to carry out on {}; {ask} to decide, {keep} to keep",
         words::count(take, "step"),
         shown(&plan.machine)
     );
@@ -36,7 +36,7 @@ pub fn planned(plan: &Plan, path: &Path, width: Option<usize>) -> String {
 
 fn line(step: &Step, width: Option<usize>) -> String {
     let style = match step.decision {
-        Decision::Remove => BAD,
+        Decision::Remove => STRONG,
         Decision::Ask => CARE,
         Decision::Keep => GOOD,
     };
@@ -44,7 +44,8 @@ fn line(step: &Step, width: Option<usize>) -> String {
         Decision::Remove => step.kind.words(),
         other => other.word(),
     };
-    let mut out = row(&[(step.id.as_str(), 3, STRONG), (what, 21, style)], &words::place(&step.place), width);
+    let mut out =
+        row(&[(step.id.as_str(), 3, STRONG), (what, 21, style)], &words::titled(&step.place, &step.title), width);
     if step.decision != Decision::Remove || !step.parts.is_empty() {
         out.push_str(&hang(&" ".repeat(30), &shown(&step.why), width));
     }
@@ -61,5 +62,11 @@ pub fn stage(number: usize, title: &str) -> String {
 
 /// The question about a step that needs a person.
 pub fn decision(step: &Step) -> String {
-    format!("{}: {} {}\n  {}\nDo it?", step.id, step.kind.words(), words::place(&step.place), shown(&step.why))
+    format!(
+        "{}: {} {}\n  {}\nDo it?",
+        step.id,
+        step.kind.words(),
+        words::titled(&step.place, &step.title),
+        shown(&step.why)
+    )
 }

@@ -34,8 +34,10 @@ pub fn hang(first: &str, text: &str, width: Option<usize>) -> String {
 /// Lines of at most `room` columns. A path is broken behind a backslash rather than anywhere.
 fn wrapped(text: &str, room: usize) -> Vec<String> {
     let breakable = text.replace('\\', "\\\u{200B}");
-    let options =
-        textwrap::Options::new(room).word_separator(textwrap::WordSeparator::Custom(split_words)).break_words(true);
+    let options = textwrap::Options::new(room)
+        .word_separator(textwrap::WordSeparator::Custom(split_words))
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .break_words(true);
     textwrap::wrap(&breakable, options).into_iter().map(|line| line.replace('\u{200B}', "")).collect()
 }
 

@@ -4,7 +4,7 @@ use stubble_core::model::text::shown;
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Decision, Remnant};
 
-use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
+use super::style::{CARE, GOOD, QUIET, STRONG, hang, row, styled};
 use crate::documents::Traced;
 use crate::views::words;
 
@@ -48,7 +48,7 @@ pub fn traced(traced: &Traced, all: bool, width: Option<usize>) -> String {
 
 fn line(remnant: &Remnant, all: bool, width: Option<usize>) -> String {
     let style = match remnant.decision {
-        Decision::Remove => BAD,
+        Decision::Remove => STRONG,
         Decision::Ask => CARE,
         Decision::Keep => GOOD,
     };
@@ -63,7 +63,7 @@ fn line(remnant: &Remnant, all: bool, width: Option<usize>) -> String {
         (remnant.standing.word(), 8, QUIET),
         (size.as_str(), 7, QUIET),
     ];
-    let mut out = row(&columns, &words::place(&remnant.place), width);
+    let mut out = row(&columns, &words::titled(&remnant.place, &remnant.title), width);
     if all || remnant.decision != Decision::Remove || !remnant.parts.is_empty() {
         out.push_str(&hang(&" ".repeat(34), &shown(&remnant.reason), width));
     }
@@ -71,7 +71,11 @@ fn line(remnant: &Remnant, all: bool, width: Option<usize>) -> String {
 }
 
 pub fn explained(explanation: &Explanation, width: Option<usize>) -> String {
-    let mut out = styled(STRONG, hang("", &shown(&explanation.place), width).trim_end()) + "\n";
+    let place = match &explanation.remnant {
+        Some(remnant) => words::titled(&remnant.place, &remnant.title),
+        None => shown(&explanation.place).into_owned(),
+    };
+    let mut out = styled(STRONG, hang("", &place, width).trim_end()) + "\n";
     out.push_str(&hang("  ", &shown(&explanation.verdict), width));
     if let Some(remnant) = &explanation.remnant {
         let text = format!("{} ({})", remnant.standing.word(), remnant.id);
