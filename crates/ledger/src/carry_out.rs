@@ -91,7 +91,13 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
     let mut pieces = pieces(step, &survey, machine)?;
     let deed = case.journal.next_deed();
     case.set_record(deed, &pieces)?;
-    case.journal.append(Entry::Intent { deed, step: step.id.clone(), kind: step.kind, place: step.place.clone() })?;
+    case.journal.append(Entry::Intent {
+        deed,
+        step: step.id.clone(),
+        kind: step.kind,
+        place: step.place.clone(),
+        title: step.title.clone(),
+    })?;
     match take_all(case, machine, deed, &mut pieces) {
         Ok(()) => {
             case.set_record(deed, &pieces)?;

@@ -18,6 +18,9 @@ pub struct Returned {
     pub step: String,
     /// The place.
     pub place: Place,
+    /// What people call it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
     /// Why it could not be put back; `None` if it is back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refused: Option<String>,
@@ -58,7 +61,7 @@ pub fn putback(
             }
             Err(other) => return Err(other),
         };
-        let one = Returned { deed: deed.number, step: deed.step, place: deed.place, refused };
+        let one = Returned { deed: deed.number, step: deed.step, place: deed.place, title: deed.title, refused };
         tell(&one);
         returned.push(one);
     }

@@ -13,8 +13,15 @@ use crate::{Exit, Ui};
 pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
     let held = work.case.journal.deeds().into_iter().filter(|deed| deed.state != DeedState::Over);
-    let held: Vec<Returned> =
-        held.map(|deed| Returned { deed: deed.number, step: deed.step, place: deed.place, refused: None }).collect();
+    let held: Vec<Returned> = held
+        .map(|deed| Returned {
+            deed: deed.number,
+            step: deed.step,
+            place: deed.place,
+            title: deed.title,
+            refused: None,
+        })
+        .collect();
     if args.list {
         show(&PutBack { deeds: held }, settings, ui, terminal::held);
         return Ok(Exit::Done);

@@ -10,7 +10,7 @@ use stubble_ledger::{DeedState, Entry, Line};
 
 use crate::documents::{Checked, Documented, Traced};
 use crate::errors::CliError;
-use crate::views::{html, markdown, terminal};
+use crate::views::{html, markdown, terminal, words};
 use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
@@ -94,7 +94,9 @@ fn event(line: &Line) -> Option<Event> {
     let text = match &line.entry {
         Entry::Opened { subject, computer } => format!("Case opened for {subject} on {computer}"),
         Entry::Planned { steps, .. } => format!("Plan of {steps} steps written"),
-        Entry::Intent { step, kind, place, .. } => format!("{step}: {} {place}", kind.words()),
+        Entry::Intent { step, kind, place, title, .. } => {
+            format!("{step}: {} {}", kind.words(), words::titled(place, title))
+        }
         Entry::GivenUp { why, .. } => format!("Given up: {why}"),
         Entry::Left { step, why } => format!("{step} left alone: {why}"),
         Entry::Undone { deed } => format!("Deed {deed} put back"),

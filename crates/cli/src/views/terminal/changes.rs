@@ -52,7 +52,8 @@ pub fn cleared(cleared: &Cleared, waiting: usize, width: Option<usize>) -> Strin
 /// One deed, when it is undone or not.
 pub fn returned(one: &Returned, width: Option<usize>) -> String {
     let (word, style) = if one.refused.is_none() { ("back", GOOD) } else { ("still held", CARE) };
-    let mut out = row(&[(one.step.as_str(), 3, STRONG), (word, 10, style)], &words::place(&one.place), width);
+    let mut out =
+        row(&[(one.step.as_str(), 3, STRONG), (word, 10, style)], &words::titled(&one.place, &one.title), width);
     if let Some(why) = &one.refused {
         out.push_str(&hang(&" ".repeat(19), &shown(why), width));
     }
@@ -74,7 +75,7 @@ pub fn put_back(done: &PutBack, width: Option<usize>) -> String {
 pub fn held(list: &PutBack, width: Option<usize>) -> String {
     let mut out = styled(STRONG, &format!("{} held in the vault", words::count(list.deeds.len(), "step"))) + "\n";
     for deed in &list.deeds {
-        out.push_str(&row(&[(deed.step.as_str(), 3, STRONG)], &words::place(&deed.place), width));
+        out.push_str(&row(&[(deed.step.as_str(), 3, STRONG)], &words::titled(&deed.place, &deed.title), width));
     }
     out
 }
