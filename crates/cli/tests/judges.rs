@@ -13,6 +13,8 @@ use stubble_machine::bench::{demo, world};
 
 /// Number of keys and values.
 type Count = (usize, usize);
+/// Another reader's count for a hive file.
+type Judge = fn(&Path) -> Count;
 
 fn is_there(program: &str) -> bool {
     Command::new(program).arg("--help").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok()
@@ -46,7 +48,7 @@ fn hivexml(path: &Path) -> Count {
 #[test]
 fn other_readers_see_the_same_keys_and_values_in_our_hives() {
     let wanted = std::env::var_os("STUBBLE_JUDGES").is_some();
-    let judges: Vec<(&str, fn(&Path) -> Count)> = vec![("reglookup", reglookup), ("hivexml", hivexml)];
+    let judges: [(&str, Judge); 2] = [("reglookup", reglookup), ("hivexml", hivexml)];
     let missing: Vec<&str> = judges.iter().map(|(name, _)| *name).filter(|name| !is_there(name)).collect();
     if !missing.is_empty() {
         assert!(!wanted, "not installed: {missing:?}");

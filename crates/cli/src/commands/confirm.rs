@@ -3,13 +3,15 @@
 use std::collections::BTreeSet;
 
 use stubble_core::confirm::{Receipt, Verdict, clean, installed, outside};
+use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
 use stubble_core::packages::{Package, Registered};
+use stubble_core::plan::StepKind;
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::Decision;
-use stubble_ledger::{Entry, Moment};
+use stubble_ledger::{Deed, DeedState, Entry, Moment};
 
 use super::show;
 use crate::documents::Documented;
@@ -83,9 +85,22 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         bystanders: verdict(proof.as_ref().map(|proof| proof.changed.is_empty() && proof.before == proof.after)),
         proof,
         changed_by_installer: ran.as_ref().map(|ran| elsewhere(ran, &work.survey)).unwrap_or_default(),
+        still_closed: still_closed(work),
         could_not_look: work.survey.gaps.clone(),
         journal: work.case.journal.head().to_owned(),
     })
+}
+
+/// Programs that were ended, are on the disk, and do not run.
+fn still_closed(work: &Work) -> Vec<(Place, String)> {
+    let ended = |deed: &Deed| deed.kind == StepKind::EndProcess && deed.state == DeedState::Done;
+    let runs = |place: &Place| {
+        let image = fold(&place.path);
+        work.survey.running.processes.iter().any(|process| fold(&process.image) == image)
+    };
+    let deeds = work.case.journal.deeds().into_iter().filter(ended);
+    let closed = deeds.filter(|deed| work.survey.exists(&deed.place.path) && !runs(&deed.place));
+    closed.map(|deed| (deed.place, deed.title)).collect()
 }
 
 fn verdict(answer: Option<bool>) -> Verdict {

@@ -57,6 +57,9 @@ fn outcome(receipt: &Receipt) -> Markup {
                     li class=(class(verdict)) { span.mark { (mark(verdict)) } span { (safe(&text)) } }
                 }
             }
+            @for (place, title) in &receipt.still_closed {
+                p { "Ended for the work, and not running again: " (words::titled(place, title)) ". Start it." }
+            }
             @if let Some(proof) = &receipt.proof {
                 p.quiet { "Digest of all other places: before " code { (&proof.before[..16]) } ", after " code { (&proof.after[..16]) } }
             }

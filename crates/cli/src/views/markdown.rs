@@ -29,6 +29,9 @@ pub fn report(report: &CaseReport) -> String {
             };
             let _ = writeln!(out, "- {mark}: {}", plain(&text));
         }
+        for (place, title) in &receipt.still_closed {
+            let _ = writeln!(out, "- to do: start {} again", plain(&words::titled(place, title)));
+        }
         out.push('\n');
     }
     if !report.blockers.is_empty() {

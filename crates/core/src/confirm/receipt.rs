@@ -49,6 +49,8 @@ pub struct Receipt {
     pub proof: Option<Proof>,
     /// Places of others that the installer itself changed or took.
     pub changed_by_installer: Vec<Change>,
+    /// Programs that were ended for the work and do not run again, with what people call them.
+    pub still_closed: Vec<(Place, String)>,
     /// What could not be looked at.
     pub could_not_look: Vec<Gap>,
     /// Digest of the journal's last entry, which is chained to all before it.

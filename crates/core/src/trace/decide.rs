@@ -129,7 +129,8 @@ impl Decider<'_> {
         let scene = self.scene;
         let registry = &scene.survey.registry;
         let path = registry.path(at);
-        if let Some(user) = scene.user_of(&path) {
+        let of_user = scene.user_of(&path).filter(|_| group(scene, &Place::key(&path)) == Group::UserData);
+        if let Some(user) = of_user {
             return self.push(claim, Place::key(path), standing, Decision::Keep, format!("settings of {}", user.name));
         }
         let others: Vec<KeyId> = registry

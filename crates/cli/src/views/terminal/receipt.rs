@@ -47,6 +47,12 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
             out.push_str(&format!("  - and {} more\n", receipt.kept.len() - SHOWN));
         }
     }
+    if !receipt.still_closed.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "Ended for the work, and not running again: start them")));
+        for (place, title) in &receipt.still_closed {
+            out.push_str(&hang("  - ", &words::titled(place, title), width));
+        }
+    }
     for gap in &receipt.could_not_look {
         out.push_str(&hang(
             &format!("{} ", styled(CARE, "could not look:")),
