@@ -60,6 +60,7 @@ pub fn carry_out(
     plan: &Plan,
     tell: &mut dyn FnMut(&Report),
 ) -> Result<Vec<Report>, LedgerError> {
+    machine.can_hold(case.folder())?;
     finish_open(case, machine)?;
     let mut reports = Vec::new();
     for step in plan.chosen() {

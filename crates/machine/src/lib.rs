@@ -54,6 +54,10 @@ pub struct InstallerRun {
 /// Changes a machine. Every change has its exact inverse, and none is made without a caller that
 /// has written down first what it is about to do.
 pub trait Alter: Observe {
+    /// Whether a folder can hold what is taken: only on the same file system is taking one
+    /// rename, whatever the size. Fails with [`MachineError::OtherFileSystem`].
+    fn can_hold(&self, vault: &Path) -> Result<(), MachineError>;
+
     /// Moves a file or folder to `to`, which must be on the same file system. No link is followed.
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError>;
 

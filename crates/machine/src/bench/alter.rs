@@ -13,6 +13,10 @@ use crate::{Above, Alter, InstallerRun, MachineError, Observe};
 const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
 
 impl Alter for Bench {
+    fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
+        self.disk.can_hold(vault)
+    }
+
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
         if let Some((file, by)) = self.state()?.holder(path) {
             return Err(MachineError::InUse { path: file, by });

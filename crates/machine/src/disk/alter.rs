@@ -10,6 +10,26 @@ use super::files::modified;
 use crate::{Above, MachineError};
 
 impl Disk {
+    /// Whether a folder is on the disk's own file system; see [`Alter::can_hold`](crate::Alter::can_hold).
+    #[cfg(unix)]
+    pub(crate) fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
+        use std::os::unix::fs::MetadataExt;
+        let device = |path: &Path| {
+            fs::metadata(path).map(|meta| meta.dev()).map_err(MachineError::io(path.display().to_string()))
+        };
+        if device(self.root())? == device(vault)? {
+            Ok(())
+        } else {
+            Err(MachineError::OtherFileSystem(vault.to_owned()))
+        }
+    }
+
+    /// Elsewhere the rename itself tells.
+    #[cfg(not(unix))]
+    pub(crate) fn can_hold(&self, _vault: &Path) -> Result<(), MachineError> {
+        Ok(())
+    }
+
     /// Moves an entry to `to`; see [`Alter::take_entry`](crate::Alter::take_entry).
     pub(crate) fn move_out(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;

@@ -101,7 +101,8 @@ impl PartialKeys {
                 }
             };
             if number + 1 == parts.len() {
-                level[place] = tree;
+                // A hive's own root key has a name of its own; it stands here under its mount point.
+                level[place] = KeyTree { name: level[place].name.clone(), ..tree };
                 return;
             }
             level = &mut level[place].keys;

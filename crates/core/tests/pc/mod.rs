@@ -1,0 +1,206 @@
+//! A machine in memory, put together line by line, for tests of the computation.
+
+#![allow(dead_code)]
+
+use std::collections::BTreeMap;
+
+use stubble_core::model::{FileTime, RegValue};
+use stubble_core::packages::Registered;
+use stubble_core::subject::{Identified, PackageFile, Subject, identify};
+use stubble_core::survey::{
+    Entry, EntryKind, Facts, Gap, Process, RegistryBuilder, Running, ServiceState, Shortcut, Survey, TreeBuilder, User,
+};
+use stubble_core::trace::{Decision, Remnant, Trace, trace};
+
+pub const MAREN: &str = "S-1-5-21-1-1-1-1001";
+pub const NIGHT: &str = "S-1-5-21-1-1-1-1002";
+pub const UNINSTALL: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall";
+
+/// Files and keys by path, in any order.
+#[derive(Clone, Default)]
+pub struct Pc {
+    files: BTreeMap<String, (EntryKind, u64, u64)>,
+    keys: BTreeMap<String, (u64, Vec<RegValue>)>,
+    links: Vec<(String, String)>,
+    running: Running,
+    gaps: Vec<Gap>,
+}
+
+pub fn facts() -> Facts {
+    let user =
+        |name: &str, sid: &str| User { name: name.into(), sid: sid.into(), profile: format!("C:\\Users\\{name}") };
+    Facts {
+        computer: "WEIGH-03".into(),
+        product: "Windows 10 Pro".into(),
+        version: "10.0".into(),
+        build: 19045,
+        architecture: "AMD64".into(),
+        control_set: "ControlSet001".into(),
+        windows: "C:\\Windows".into(),
+        program_files: "C:\\Program Files".into(),
+        program_files_x86: Some("C:\\Program Files (x86)".into()),
+        program_data: "C:\\ProgramData".into(),
+        users: vec![user("maren", MAREN), user("night-shift", NIGHT)],
+        free_bytes: Some(1 << 30),
+    }
+}
+
+impl Pc {
+    pub fn new() -> Self {
+        let mut pc = Self::default();
+        for folder in ["C:\\Windows\\System32", "C:\\Program Files", "C:\\Program Files (x86)", "C:\\ProgramData"] {
+            pc.folder(folder);
+        }
+        for user in facts().users {
+            pc.folder(&user.roaming()).folder(&user.local()).key(&format!("{}\\SOFTWARE", user.hive()), &[]);
+        }
+        pc.key(UNINSTALL, &[]);
+        pc
+    }
+
+    pub fn folder(&mut self, path: &str) -> &mut Self {
+        self.put(path, EntryKind::Folder, 0)
+    }
+
+    pub fn file(&mut self, path: &str) -> &mut Self {
+        self.put(path, EntryKind::File, 100)
+    }
+
+    pub fn sized(&mut self, path: &str, size: u64) -> &mut Self {
+        self.put(path, EntryKind::File, size)
+    }
+
+    pub fn link(&mut self, path: &str) -> &mut Self {
+        self.put(path, EntryKind::Link, 0)
+    }
+
+    fn put(&mut self, path: &str, kind: EntryKind, size: u64) -> &mut Self {
+        let mut above = path;
+        while let Some((folder, _)) = above.rsplit_once('\\') {
+            self.files.entry(folder.to_owned()).or_insert((EntryKind::Folder, 0, 7));
+            above = folder;
+        }
+        self.files.insert(path.to_owned(), (kind, size, 7));
+        self
+    }
+
+    pub fn remove(&mut self, path: &str) -> &mut Self {
+        let below = format!("{path}\\");
+        self.files.retain(|file, _| file != path && !file.starts_with(&below));
+        self.keys.retain(|key, _| key != path && !key.starts_with(&below));
+        self
+    }
+
+    /// Moves a time stamp, of a file or of a key.
+    pub fn touch(&mut self, path: &str) -> &mut Self {
+        if let Some(entry) = self.files.get_mut(path) {
+            entry.2 += 1;
+        }
+        if let Some(key) = self.keys.get_mut(path) {
+            key.0 += 1;
+        }
+        self
+    }
+
+    pub fn key(&mut self, path: &str, values: &[(&str, &str)]) -> &mut Self {
+        let mut above = path;
+        while let Some((key, _)) = above.rsplit_once('\\') {
+            self.keys.entry(key.to_owned()).or_insert((7, Vec::new()));
+            above = key;
+        }
+        let entry = self.keys.entry(path.to_owned()).or_insert((7, Vec::new()));
+        entry.1.extend(values.iter().map(|(name, text)| RegValue::text(name, text)));
+        self
+    }
+
+    pub fn listed(&mut self, key: &str, name: &str, publisher: &str, folder: &str) -> &mut Self {
+        let path = format!("{UNINSTALL}\\{key}");
+        self.key(&path, &[("DisplayName", name), ("Publisher", publisher), ("InstallLocation", folder)])
+    }
+
+    pub fn shortcut(&mut self, path: &str, target: &str) -> &mut Self {
+        self.links.push((path.into(), target.into()));
+        self.file(path)
+    }
+
+    pub fn service(&mut self, name: &str, command: &str, running: bool) -> &mut Self {
+        self.running.services.push(ServiceState { name: name.into(), running });
+        let key = format!("HKLM\\SYSTEM\\ControlSet001\\Services\\{name}");
+        self.key(&key, &[("ImagePath", command), ("DisplayName", name)])
+    }
+
+    pub fn process(&mut self, image: &str, holds: &[&str]) -> &mut Self {
+        self.running.processes.push(Process {
+            pid: 100 + self.running.processes.len() as u32,
+            image: image.into(),
+            title: String::new(),
+            user: "maren".into(),
+            holds: holds.iter().map(|file| (*file).to_owned()).collect(),
+        });
+        self
+    }
+
+    pub fn restart_pending(&mut self, why: &str) -> &mut Self {
+        self.running.restart_pending.push(why.into());
+        self
+    }
+
+    pub fn gap(&mut self, what: &str) -> &mut Self {
+        self.gaps.push(Gap { what: what.into(), why: "denied".into() });
+        self
+    }
+
+    pub fn survey(&self) -> Survey {
+        let root = Entry { kind: EntryKind::Folder, size: 0, modified: FileTime(0) };
+        let mut tree = TreeBuilder::new(root);
+        let mut ids: BTreeMap<&str, u32> = BTreeMap::new();
+        for (path, (kind, size, time)) in &self.files {
+            let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
+            let above = ids.get(above).copied().unwrap_or(0);
+            ids.insert(path, tree.add(above, name, Entry { kind: *kind, size: *size, modified: FileTime(*time) }));
+        }
+        let mut registry = RegistryBuilder::default();
+        let mut keys: BTreeMap<&str, u32> = BTreeMap::new();
+        for (path, (time, values)) in &self.keys {
+            let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
+            let above = keys.get(above).copied().unwrap_or(0);
+            let values = values.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
+            keys.insert(path, registry.add(above, name, FileTime(*time), 1, values));
+        }
+        let shortcuts = self.links.iter().filter(|(path, _)| ids.contains_key(path.as_str()));
+        let shortcuts = shortcuts.map(|(path, target)| Shortcut { file: ids[path.as_str()], target: target.clone() });
+        Survey {
+            facts: facts(),
+            shortcuts: shortcuts.collect(),
+            files: tree.finish(),
+            registry: registry.finish(),
+            running: self.running.clone(),
+            gaps: self.gaps.clone(),
+        }
+    }
+}
+
+/// The one product that a name means.
+pub fn subject(survey: &Survey, packages: &[PackageFile], name: &str) -> Subject {
+    match identify(survey, &Registered::read(survey), packages, name) {
+        Identified::One(subject) => *subject,
+        other => panic!("{name} is not one product: {other:?}"),
+    }
+}
+
+/// The trace of the product that a name means.
+pub fn traced(pc: &Pc, name: &str) -> Trace {
+    let survey = pc.survey();
+    let subject = subject(&survey, &[], name);
+    trace(&survey, &Registered::read(&survey), &subject)
+}
+
+/// What the trace says of a place, if it is a remnant.
+pub fn remnant<'t>(trace: &'t Trace, path: &str) -> Option<&'t Remnant> {
+    trace.remnants.iter().find(|remnant| remnant.place.to_string() == path)
+}
+
+/// Paths of all remnants with that decision.
+pub fn with(trace: &Trace, decision: Decision) -> Vec<String> {
+    trace.remnants.iter().filter(|one| one.decision == decision).map(|one| one.place.to_string()).collect()
+}

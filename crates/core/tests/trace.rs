@@ -1,0 +1,265 @@
+//! The rules, one by one: what is claimed, what is split, what stays, and why.
+
+mod pc;
+
+use pc::{MAREN, NIGHT, Pc, remnant, traced, with};
+use stubble_core::model::PlaceKind;
+use stubble_core::packages::Registered;
+use stubble_core::trace::why::explain;
+use stubble_core::trace::{Decision, Group, Scene, Standing};
+
+const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
+
+/// Scale Desk with its entry and its folder.
+fn desk() -> Pc {
+    let mut pc = Pc::new();
+    pc.listed("desk", "Quernlight Scale Desk 5.1", "Fennelgate Instruments Ltd.", DESK)
+        .file(&format!("{DESK}\\desk.exe"));
+    pc
+}
+
+fn label_bridge(pc: &mut Pc) {
+    let folder = "C:\\Program Files\\Fennelgate\\Label Bridge";
+    pc.listed("bridge", "Fennelgate Label Bridge", "Fennelgate Instruments", folder).file(&format!("{folder}\\lb.exe"));
+}
+
+#[test]
+fn the_entry_and_its_folder_are_certain() {
+    let trace = traced(&desk(), "scale desk");
+    let entry = format!("{}\\desk", pc::UNINSTALL);
+    assert_eq!(remnant(&trace, &entry).unwrap().standing, Standing::Certain);
+    // Nothing else lives in the vendor's folder, so it goes as a whole.
+    let folder = remnant(&trace, "C:\\Program Files\\Fennelgate").unwrap();
+    assert_eq!((folder.standing, folder.decision, folder.group), (Standing::Certain, Decision::Remove, Group::Program));
+    assert_eq!((folder.files, folder.bytes), (1, 100));
+}
+
+#[test]
+fn a_vendors_folder_with_another_product_is_not_taken() {
+    let mut pc = desk();
+    label_bridge(&mut pc);
+    let trace = traced(&pc, "scale desk");
+    assert!(remnant(&trace, DESK).is_some());
+    assert!(remnant(&trace, "C:\\Program Files\\Fennelgate").is_none());
+    assert!(trace.bystanders.iter().any(|one| one.place.path.ends_with("Label Bridge")));
+    assert!(!trace.remnants.iter().any(|one| one.place.path.contains("Label Bridge")));
+}
+
+#[test]
+fn a_vendors_folder_with_anything_unknown_in_it_is_not_taken() {
+    let mut pc = desk();
+    pc.file("C:\\Program Files\\Fennelgate\\licences.txt");
+    let trace = traced(&pc, "scale desk");
+    assert!(remnant(&trace, DESK).is_some());
+    assert!(remnant(&trace, "C:\\Program Files\\Fennelgate").is_none());
+}
+
+#[test]
+fn a_product_that_lives_inside_the_subjects_folder_splits_it() {
+    let mut pc = desk();
+    let inner = format!("{DESK}\\Extras\\Mould Counter");
+    pc.listed("counter", "Mould Counter", "Sievewell Timing", &inner).file(&format!("{inner}\\count.exe"));
+    pc.file(&format!("{DESK}\\Extras\\readme.txt"));
+    let trace = traced(&pc, "scale desk");
+    assert_eq!(remnant(&trace, &inner).unwrap().decision, Decision::Keep);
+    assert!(remnant(&trace, &inner).unwrap().reason.contains("Mould Counter"));
+    let removed = with(&trace, Decision::Remove);
+    assert!(removed.contains(&format!("{DESK}\\desk.exe")) && removed.contains(&format!("{DESK}\\Extras\\readme.txt")));
+    assert!(!removed.iter().any(|path| inner.starts_with(path.as_str())), "{removed:?}");
+}
+
+#[test]
+fn names_match_as_wholes() {
+    let mut pc = desk();
+    for folder in ["Scale Desk Pro", "Scale Desktop", "Desk", "Quernlight Scale Desk Viewer"] {
+        pc.file(&format!("C:\\ProgramData\\Fennelgate\\{folder}\\x.dat"));
+    }
+    for folder in ["Scale Desk", "Quernlight Scale Desk 5.0", "QuernlightScaleDesk", "quernlight-scale-desk"] {
+        pc.file(&format!("C:\\ProgramData\\Fennelgate\\{folder}\\x.dat"));
+    }
+    let trace = traced(&pc, "scale desk");
+    let found: Vec<String> =
+        with(&trace, Decision::Remove).into_iter().filter(|path| path.contains("ProgramData")).collect();
+    assert_eq!(
+        found,
+        [
+            "C:\\ProgramData\\Fennelgate\\Quernlight Scale Desk 5.0",
+            "C:\\ProgramData\\Fennelgate\\QuernlightScaleDesk",
+            "C:\\ProgramData\\Fennelgate\\Scale Desk",
+            "C:\\ProgramData\\Fennelgate\\quernlight-scale-desk",
+        ]
+    );
+}
+
+#[test]
+fn a_short_name_counts_only_below_the_publisher() {
+    let mut pc = desk();
+    pc.file("C:\\ProgramData\\Scale Desk\\x.dat").file("C:\\ProgramData\\Otherfirm\\Scale Desk\\x.dat");
+    pc.file("C:\\ProgramData\\Quernlight Scale Desk\\x.dat");
+    let trace = traced(&pc, "scale desk");
+    assert!(remnant(&trace, "C:\\ProgramData\\Scale Desk").is_none());
+    assert!(remnant(&trace, "C:\\ProgramData\\Otherfirm\\Scale Desk").is_none());
+    assert_eq!(remnant(&trace, "C:\\ProgramData\\Quernlight Scale Desk").unwrap().standing, Standing::Likely);
+}
+
+#[test]
+fn both_views_and_every_user_are_searched() {
+    let mut pc = desk();
+    label_bridge(&mut pc);
+    pc.key("HKLM\\SOFTWARE\\Fennelgate\\Label Bridge", &[("a", "b")]);
+    for key in ["HKLM\\SOFTWARE\\Fennelgate\\Scale Desk", "HKLM\\SOFTWARE\\WOW6432Node\\Fennelgate\\Scale Desk"] {
+        pc.key(key, &[("a", "b")]);
+    }
+    for user in ["maren", "night-shift"] {
+        pc.file(&format!("C:\\Users\\{user}\\AppData\\Local\\Fennelgate\\Scale Desk\\cache\\1.bin"));
+        pc.file(&format!("C:\\Users\\{user}\\AppData\\LocalLow\\Fennelgate\\Scale Desk\\x.bin"));
+        pc.file(&format!("C:\\Users\\{user}\\AppData\\Roaming\\Fennelgate\\Scale Desk\\x.bin"));
+    }
+    let removed = with(&traced(&pc, "scale desk"), Decision::Remove);
+    for path in [
+        "HKLM\\SOFTWARE\\Fennelgate\\Scale Desk",
+        "HKLM\\SOFTWARE\\WOW6432Node\\Fennelgate",
+        "C:\\Users\\maren\\AppData\\Local\\Fennelgate",
+        "C:\\Users\\night-shift\\AppData\\Local\\Fennelgate",
+        "C:\\Users\\maren\\AppData\\LocalLow\\Fennelgate",
+        "C:\\Users\\night-shift\\AppData\\Roaming\\Fennelgate",
+    ] {
+        assert!(removed.contains(&path.to_owned()), "{path} is missing in {removed:#?}");
+    }
+}
+
+#[test]
+fn settings_documents_and_licences_of_users_stay() {
+    let mut pc = desk();
+    let data = "C:\\Users\\maren\\AppData\\Roaming\\Fennelgate\\Scale Desk";
+    for file in
+        ["settings.json", "desk.ini", "dairy.lic", "tare notes.txt", "cache\\settings.ini", "logs\\old.txt", "x.idx"]
+    {
+        pc.file(&format!("{data}\\{file}"));
+    }
+    pc.key(&format!("HKU\\{MAREN}\\SOFTWARE\\Fennelgate\\Scale Desk"), &[("Beep", "1")]);
+    let trace = traced(&pc, "scale desk");
+    let kept: Vec<String> = with(&trace, Decision::Keep);
+    for file in ["settings.json", "desk.ini", "dairy.lic", "tare notes.txt"] {
+        assert!(kept.contains(&format!("{data}\\{file}")), "{file}: {kept:#?}");
+    }
+    assert!(kept.contains(&format!("HKU\\{MAREN}\\SOFTWARE\\Fennelgate\\Scale Desk")));
+    let removed = with(&trace, Decision::Remove);
+    for file in ["cache", "logs", "x.idx"] {
+        assert!(removed.contains(&format!("{data}\\{file}")), "{file}: {removed:#?}");
+    }
+}
+
+#[test]
+fn documents_of_the_subjects_own_type_stay_also_when_its_program_is_gone() {
+    let mut pc = desk();
+    let list = "C:\\Users\\maren\\AppData\\Roaming\\Fennelgate\\Scale Desk\\Lists\\week.qwl";
+    pc.file(list).key("HKLM\\SOFTWARE\\Classes\\.qwl", &[("", "Quernlight.List")]);
+    let command = format!("\"{DESK}\\desk.exe\" \"%1\"");
+    pc.key("HKLM\\SOFTWARE\\Classes\\Quernlight.List\\shell\\open\\command", &[("", &command)]);
+    let before = pc.survey();
+    let subject = pc::subject(&before, &[], "scale desk");
+    for _ in 0..2 {
+        let survey = pc.survey();
+        let trace = stubble_core::trace::trace(&survey, &Registered::read(&survey), &subject);
+        let folder = remnant(&trace, "C:\\Users\\maren\\AppData\\Roaming\\Fennelgate\\Scale Desk");
+        assert_eq!(folder.unwrap().decision, Decision::Keep);
+        pc.remove("C:\\Program Files\\Fennelgate").remove("HKLM\\SOFTWARE\\Classes\\.qwl");
+    }
+}
+
+#[test]
+fn services_processes_shortcuts_and_startup_follow_the_folder() {
+    let mut pc = desk();
+    pc.service("ScaleBridge", &format!("\"{DESK}\\bridge.exe\" -k"), true);
+    pc.service("Spooler", "%SystemRoot%\\System32\\spoolsv.exe", true);
+    pc.process(&format!("{DESK}\\tray.exe"), &[]).process("C:\\Windows\\explorer.exe", &[]);
+    pc.shortcut("C:\\Users\\maren\\Desktop\\Scales.lnk", &format!("{DESK}\\desk.exe"));
+    pc.shortcut("C:\\Users\\maren\\Desktop\\Other.lnk", "C:\\Windows\\System32\\calc.exe");
+    let run = format!("HKU\\{NIGHT}\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Run");
+    pc.key(&run, &[("Desk", &format!("{DESK}\\desk.exe /quiet")), ("Other", "C:\\Windows\\System32\\calc.exe")]);
+    let trace = traced(&pc, "scale desk");
+    let kinds = |kind| {
+        trace.remnants.iter().filter(|one| one.place.kind == kind).map(|one| one.place.to_string()).collect::<Vec<_>>()
+    };
+    assert_eq!(kinds(PlaceKind::Service), ["ScaleBridge"]);
+    assert_eq!(kinds(PlaceKind::Process), [format!("{DESK}\\tray.exe")]);
+    assert_eq!(kinds(PlaceKind::Shortcut), ["C:\\Users\\maren\\Desktop\\Scales.lnk"]);
+    assert_eq!(kinds(PlaceKind::Startup), [format!("{run} : Desk")]);
+}
+
+#[test]
+fn environment_variables_and_short_names_lead_to_the_folder() {
+    let mut pc = desk();
+    pc.service("ByVariable", "%ProgramFiles%\\Fennelgate\\Scale Desk\\desk.exe", false);
+    pc.shortcut("C:\\Users\\maren\\Desktop\\s.lnk", "%ProgramFiles%\\Fennelgate\\Scale Desk\\desk.exe");
+    let trace = traced(&pc, "scale desk");
+    assert!(trace.remnants.iter().any(|one| one.place.path == "ByVariable"));
+    assert!(remnant(&trace, "C:\\Users\\maren\\Desktop\\s.lnk").is_some());
+    let survey = pc.survey();
+    let short = survey.entry("C:\\PROGRA~1\\FENNEL~1\\SCALED~1");
+    assert_eq!(short, None, "PROGRA~1 can mean two folders, so it means none");
+    assert!(survey.entry("C:\\Program Files\\FENNEL~1\\SCALED~1").is_some());
+}
+
+#[test]
+fn a_link_with_the_products_name_is_no_folder_of_its_own() {
+    let mut pc = desk();
+    pc.link("C:\\ProgramData\\Quernlight Scale Desk");
+    let trace = traced(&pc, "scale desk");
+    assert!(remnant(&trace, "C:\\ProgramData\\Quernlight Scale Desk").is_none());
+}
+
+#[test]
+fn a_registration_that_names_a_root_as_folder_takes_no_root() {
+    for folder in ["C:\\", "C:\\Program Files", "C:\\Program Files\\Fennelgate", "C:\\Windows", "C:\\Users\\maren"] {
+        let mut pc = Pc::new();
+        pc.file(&format!("{}\\inside.dat", folder.trim_end_matches('\\')));
+        pc.listed("desk", "Quernlight Scale Desk", "Fennelgate Instruments", folder);
+        let trace = traced(&pc, "scale desk");
+        let removed = with(&trace, Decision::Remove);
+        assert_eq!(removed, [format!("{}\\desk", pc::UNINSTALL)], "{folder}");
+    }
+}
+
+#[test]
+fn every_verdict_can_be_explained() {
+    let mut pc = desk();
+    label_bridge(&mut pc);
+    pc.shortcut("C:\\Users\\maren\\Desktop\\Scales.lnk", &format!("{DESK}\\desk.exe"));
+    let survey = pc.survey();
+    let (registered, subject) = (Registered::read(&survey), pc::subject(&survey, &[], "scale desk"));
+    let trace = stubble_core::trace::trace(&survey, &registered, &subject);
+    let scene = Scene::new(&survey, &registered, &subject);
+    let ask = |place: &str| explain(&scene, &trace, place);
+    for remnant in &trace.remnants {
+        let told = ask(&remnant.id);
+        assert!(told.remnant.is_some() && !told.chain.is_empty(), "{told:?}");
+    }
+    let shortcut = ask("c:\\users\\MAREN\\desktop\\scales.lnk");
+    assert!(shortcut.chain.iter().any(|one| one.rule == "shortcut-target"));
+    assert!(shortcut.chain.iter().any(|one| one.rule == "install-folder"), "up to the registration");
+    assert!(ask(&format!("{DESK}\\desk.exe")).verdict.starts_with("remove"));
+    assert!(ask("C:\\Program Files\\Fennelgate\\Label Bridge\\lb.exe").verdict.contains("Label Bridge"));
+    assert!(ask("C:\\Windows\\System32").verdict.contains("belongs to Windows"));
+    assert!(!ask("C:\\Program Files\\Thimblerig").exists);
+    assert!(ask("C:\\Program Files").verdict.starts_with("not taken"));
+}
+
+#[test]
+fn nothing_is_found_on_a_machine_without_the_subject() {
+    let mut pc = desk();
+    let subject = pc::subject(&pc.survey(), &[], "scale desk");
+    pc.remove("C:\\Program Files\\Fennelgate").remove(&format!("{}\\desk", pc::UNINSTALL));
+    label_bridge(&mut pc);
+    let survey = pc.survey();
+    let trace = stubble_core::trace::trace(&survey, &Registered::read(&survey), &subject);
+    assert_eq!(trace.remnants, []);
+}
+
+#[test]
+fn what_could_not_be_looked_at_is_passed_on() {
+    let mut pc = desk();
+    pc.gap("C:\\Users\\night-shift\\NTUSER.DAT");
+    assert_eq!(traced(&pc, "scale desk").could_not_look.len(), 1);
+}
