@@ -17,7 +17,7 @@ pub const NIGHT: &str = "S-1-5-21-1-1-1-1002";
 pub const UNINSTALL: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall";
 
 /// Files and keys by path, in any order.
-#[derive(Clone, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Pc {
     files: BTreeMap<String, (EntryKind, u64, u64)>,
     keys: BTreeMap<String, (u64, Vec<RegValue>)>,

@@ -1,0 +1,247 @@
+//! Plans: what they contain, how they are ordered, and what is refused when they come back.
+
+mod pc;
+
+use pc::{Pc, traced};
+use stubble_core::model::{Guid, Place, PlaceKind, RegValue};
+use stubble_core::packages::Registered;
+use stubble_core::packages::registered::{CLASSES, INSTALLER};
+use stubble_core::plan::{Plan, PlanError, Step, StepKind, build, foreign_holders, from_toml, to_toml, validate};
+use stubble_core::survey::Survey;
+use stubble_core::trace::Decision;
+
+const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
+const CODE: &str = "{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}";
+const OTHER: &str = "{D5A1C8E4-3B70-4962-8F1D-9C6E2A4B7035}";
+
+fn machine() -> Pc {
+    let mut pc = Pc::new();
+    pc.listed(CODE, "Quernlight Scale Desk 5.1", "Fennelgate Instruments", DESK).file(&format!("{DESK}\\desk.exe"));
+    for (code, name) in [(CODE, "Quernlight Scale Desk"), (OTHER, "Fennelgate Label Bridge")] {
+        let packed = code.parse::<Guid>().unwrap().packed();
+        pc.key(&format!("{CLASSES}\\Products\\{packed}"), &[("ProductName", name)]);
+        pc.key(
+            &format!("{INSTALLER}\\UserData\\S-1-5-18\\Products\\{packed}\\InstallProperties"),
+            &[("DisplayName", name)],
+        );
+    }
+    pc.service("ScaleBridge", &format!("\"{DESK}\\bridge.exe\""), true);
+    pc.process(&format!("{DESK}\\tray.exe"), &[]);
+    pc.process("C:\\Tools\\clock.exe", &[&format!("{DESK}\\port.lock")]);
+    pc.key("HKLM\\SOFTWARE\\Fennelgate\\Scale Desk", &[("a", "b")]);
+    pc
+}
+
+fn plan() -> (Survey, Plan) {
+    let pc = machine();
+    let trace = traced(&pc, "scale desk");
+    let survey = pc.survey();
+    let plan = build(&survey, &trace, "Quernlight Scale Desk");
+    (survey, plan)
+}
+
+fn step(plan: &mut Plan, kind: StepKind) -> &mut Step {
+    plan.steps.iter_mut().find(|step| step.kind == kind).unwrap()
+}
+
+#[test]
+fn a_plan_of_our_own_is_allowed_and_survives_its_file() {
+    let (survey, plan) = plan();
+    assert_eq!(from_toml(&to_toml(&plan), &survey).unwrap(), plan);
+    assert!(plan.steps.iter().all(|step| step.expect.len() == 32));
+}
+
+#[test]
+fn what_runs_from_a_folder_ends_before_the_folder_goes() {
+    let (_, mut plan) = plan();
+    let folder = step(&mut plan, StepKind::TakeFolder).clone();
+    let position = |id: &String| plan.steps.iter().position(|step| step.id == *id).unwrap();
+    assert_eq!(folder.after.len(), 3, "two processes and a service: {:?}", folder.after);
+    assert!(folder.after.iter().all(|id| position(id) < position(&folder.id)));
+    assert!(plan.steps.windows(2).all(|pair| pair[0].rung <= pair[1].rung));
+}
+
+#[test]
+fn somebody_elses_program_is_asked_about_and_never_ended_unasked() {
+    let pc = machine();
+    let (survey, trace) = (pc.survey(), traced(&pc, "scale desk"));
+    let holders = foreign_holders(&survey, &trace);
+    assert_eq!(holders.len(), 1);
+    assert_eq!(holders[0].files, [format!("{DESK}\\port.lock")]);
+    let (_, plan) = plan();
+    let clock = plan.steps.iter().find(|step| step.place.path.ends_with("clock.exe")).unwrap();
+    assert_eq!((clock.decision, clock.kind), (Decision::Ask, StepKind::EndProcess));
+    assert!(plan.chosen().all(|step| !step.place.path.ends_with("clock.exe")));
+}
+
+#[test]
+fn the_registration_goes_as_one() {
+    let (_, mut plan) = plan();
+    let unit = step(&mut plan, StepKind::Unregister);
+    assert_eq!((unit.place.path.as_str(), unit.parts.len()), (CODE, 2));
+    assert!(unit.parts.iter().all(|part| part.kind == PlaceKind::Key));
+}
+
+/// An edit that must be refused, and the refusal.
+type Edit = (fn(&mut Plan), fn(&PlanError) -> bool);
+
+#[test]
+fn every_hostile_edit_is_refused_by_name() {
+    let edits: Vec<Edit> = vec![
+        (|plan| plan.format = "stubble.plan/2".into(), |error| matches!(error, PlanError::Format { .. })),
+        (|plan| plan.machine = "WEIGH-04".into(), |error| matches!(error, PlanError::OtherMachine { .. })),
+        (|plan| plan.steps[1].id = plan.steps[0].id.clone(), |error| matches!(error, PlanError::Duplicate(_))),
+        (|plan| plan.steps.reverse(), |error| matches!(error, PlanError::Order { .. })),
+        (
+            |plan| step(plan, StepKind::TakeFolder).place.path = "C:\\Windows".into(),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeFolder).place.path = "C:\\".into(),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeFolder).place.path = "C:\\Users\\maren\\Documents\\x".into(),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeFolder).place.path = format!("{DESK}\\..\\.."),
+            |error| matches!(error, PlanError::Path { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeFolder).place.path = format!("{DESK}."),
+            |error| matches!(error, PlanError::Path { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeFolder).place.path = "\\\\server\\share".into(),
+            |error| matches!(error, PlanError::Path { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeFolder).place = Place::key("HKLM\\SOFTWARE\\Fennelgate"),
+            |error| matches!(error, PlanError::Kind { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeKey).place.path = "HKLM\\SOFTWARE".into(),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeKey).place.path = "HKLM\\SYSTEM\\ControlSet001\\Control".into(),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| {
+                step(plan, StepKind::TakeKey).place.path =
+                    format!("{CLASSES}\\Products\\{}", OTHER.parse::<Guid>().unwrap().packed())
+            },
+            |error| matches!(error, PlanError::ForeignPart { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::EndProcess).place.path = "C:\\Windows\\explorer.exe".into(),
+            |error| matches!(error, PlanError::Protected { .. }) || matches!(error, PlanError::Kind { .. }),
+        ),
+        (|plan| step(plan, StepKind::Unregister).parts.clear(), |error| matches!(error, PlanError::Kind { .. })),
+        (
+            |plan| step(plan, StepKind::Unregister).parts.push(Place::folder("C:\\Program Files\\Fennelgate")),
+            |error| matches!(error, PlanError::Kind { .. }),
+        ),
+        (
+            |plan| {
+                step(plan, StepKind::Unregister)
+                    .parts
+                    .push(Place::key(format!("{CLASSES}\\Products\\{}", OTHER.parse::<Guid>().unwrap().packed())))
+            },
+            |error| matches!(error, PlanError::ForeignPart { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::Unregister).place.path = OTHER.into(),
+            |error| matches!(error, PlanError::ForeignPart { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::Unregister).place.path = "{00000000-0000-0000-0000-000000000001}".into(),
+            |error| matches!(error, PlanError::ForeignPart { .. }),
+        ),
+        (
+            |plan| {
+                let mut twice = step(plan, StepKind::TakeFolder).clone();
+                twice.id = "s99".into();
+                twice.place.path = format!("{}\\SUB", twice.place.path.to_uppercase());
+                twice.after.clear();
+                plan.steps.push(twice);
+            },
+            |error| matches!(error, PlanError::Overlap { .. }),
+        ),
+    ];
+    for (number, (edit, refusal)) in edits.into_iter().enumerate() {
+        let (survey, mut plan) = plan();
+        edit(&mut plan);
+        let Err(error) = validate(&plan, &survey) else { panic!("edit {number} was allowed") };
+        // A process that asks is not chosen; edited ones are looked at when they are.
+        assert!(refusal(&error), "edit {number}: {error}");
+    }
+}
+
+#[test]
+fn a_protected_place_is_refused_only_where_it_would_be_taken() {
+    let (survey, mut plan) = plan();
+    let folder = step(&mut plan, StepKind::TakeFolder);
+    folder.place.path = "C:\\Windows".into();
+    folder.decision = Decision::Keep;
+    validate(&plan, &survey).unwrap();
+}
+
+#[test]
+fn a_service_of_windows_is_never_taken() {
+    let mut pc = machine();
+    pc.service("EventLog", "%SystemRoot%\\System32\\svchost.exe -k netsvcs", true);
+    let trace = traced(&pc, "scale desk");
+    let survey = pc.survey();
+    let mut plan = build(&survey, &trace, "Scale Desk");
+    step(&mut plan, StepKind::RemoveService).place.path = "eventlog".into();
+    let error = validate(&plan, &survey).unwrap_err();
+    assert!(matches!(error, PlanError::Protected { .. }), "{error}");
+}
+
+#[test]
+fn files_that_are_no_plan_say_where() {
+    let (survey, plan) = plan();
+    let text = to_toml(&plan);
+    for (old, new) in [
+        ("decision = \"remove\"", "decision = \"burn\""),
+        ("rung = 4", "rung = \"four\""),
+        ("[[step]]", "[[steps]]"),
+        ("standing = \"certain\"", "standing = \"certain\"\ncolour = \"red\""),
+        ("kind = \"take-folder\"", ""),
+        ("format = ", "fromat = "),
+    ] {
+        let edited = text.replacen(old, new, 1);
+        assert_ne!(edited, text, "{old}");
+        let error = from_toml(&edited, &survey).unwrap_err();
+        assert!(matches!(error, PlanError::Unreadable(_)), "{new}: {error}");
+        assert!(error.to_string().contains("line"), "{error}");
+    }
+}
+
+#[test]
+fn deleted_steps_and_comments_are_the_persons_decision() {
+    let (survey, plan) = plan();
+    let text = to_toml(&plan);
+    let first = text.find("[[step]]").unwrap();
+    let second = first + 8 + text[first + 8..].find("[[step]]").unwrap();
+    let shorter = format!("{}# mine\n{}", &text[..first], &text[second..]);
+    let read = from_toml(&shorter, &survey).unwrap();
+    assert_eq!(read.steps.len(), plan.steps.len() - 1);
+}
+
+#[test]
+fn registrations_are_found_in_the_rearranged_spelling() {
+    let survey = machine().survey();
+    let registered = Registered::read(&survey);
+    assert_eq!(registered.products.len(), 2);
+    let product = &registered.products[&CODE.parse::<Guid>().unwrap()];
+    assert_eq!(product.name, "Quernlight Scale Desk");
+    assert!(product.entry.is_some() && !product.is_phantom(&survey));
+    let bridge = &registered.products[&OTHER.parse::<Guid>().unwrap()];
+    assert!(bridge.is_phantom(&survey), "no list shows it, and no package is cached");
+    let value = RegValue::text("x", "Käse");
+    assert_eq!(stubble_core::model::registry::text_of(&value.data), "Käse");
+}
