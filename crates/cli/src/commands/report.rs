@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
-use stubble_core::survey::Facts;
+use stubble_core::survey::{Device, Facts};
 use stubble_core::trace::Remnant;
 use stubble_ledger::{DeedState, Entry, Line};
 
@@ -23,6 +23,10 @@ pub struct CaseReport {
     pub publisher: String,
     /// The machine.
     pub machine: Facts,
+    /// Connected devices.
+    pub devices: Vec<Device>,
+    /// Whether there is a network, where that is known.
+    pub network: Option<bool>,
     /// When the case was opened, UTC.
     pub opened: String,
     /// What setup said when it failed for the last time.
@@ -80,6 +84,8 @@ fn gather(work: &Work) -> Result<CaseReport, CliError> {
         subject: about.subject.name.clone(),
         publisher: about.subject.publisher.clone(),
         machine: work.survey.facts.clone(),
+        devices: work.survey.running.devices.clone(),
+        network: work.survey.running.network,
         opened: about.opened.clone(),
         complaint,
         blockers: checked.map(|checked| checked.blockers).unwrap_or_default(),

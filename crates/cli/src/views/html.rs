@@ -26,6 +26,7 @@ pub fn report(report: &CaseReport) -> String {
                 header {
                     h1 { (safe(&title)) }
                     p { (safe(&format!("{} build {}, {}", report.machine.product, report.machine.build, report.machine.architecture))) " · opened " (words::moment(&report.opened)) " UTC" }
+                    p { (safe(&words::connected(&report.devices, report.network))) }
                     @if let Some(complaint) = &report.complaint {
                         p.complaint { "Complaint: " (safe(complaint)) }
                     }

@@ -15,6 +15,7 @@ pub fn report(report: &CaseReport) -> String {
     let _ = writeln!(out, "# {} on {}\n", plain(&report.subject), plain(&report.machine.computer));
     let system = format!("{} build {}", report.machine.product, report.machine.build);
     let _ = writeln!(out, "Opened {} UTC. {}.\n", words::moment(&report.opened), plain(&system));
+    let _ = writeln!(out, "{}\n", plain(&words::connected(&report.devices, report.network)));
     if let Some(complaint) = &report.complaint {
         let _ = writeln!(out, "**Complaint:** {}\n", plain(complaint));
     }

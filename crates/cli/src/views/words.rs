@@ -4,6 +4,7 @@ use stubble_core::blockers::{Blocker, Severity};
 use stubble_core::confirm::{Receipt, Verdict};
 use stubble_core::model::text::shown;
 use stubble_core::model::{Place, PlaceKind};
+use stubble_core::survey::Device;
 use stubble_core::trace::Remnant;
 
 /// A size that a person can compare.
@@ -123,6 +124,24 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
         None => "Nothing was taken, so nothing else can have changed.".to_owned(),
     };
     vec![(receipt.clean, clean), (receipt.installed, installed), (receipt.bystanders, bystanders)]
+}
+
+/// What is connected to a machine, in one sentence.
+pub fn connected(devices: &[Device], network: Option<bool>) -> String {
+    let network = match network {
+        Some(true) => "Network connected.",
+        Some(false) => "No network.",
+        None => "Network not looked at.",
+    };
+    let driver = |device: &Device| match device.driver.as_str() {
+        "" => "no driver".to_owned(),
+        driver => format!("driver {driver}"),
+    };
+    let names: Vec<String> = devices.iter().map(|device| format!("{} ({})", device.name, driver(device))).collect();
+    match names.is_empty() {
+        true => network.to_owned(),
+        false => format!("{network} Devices: {}.", names.join(", ")),
+    }
 }
 
 /// A moment without its fractions of a second.

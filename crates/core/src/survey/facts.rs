@@ -145,6 +145,19 @@ pub struct ServiceState {
     pub running: bool,
 }
 
+/// A device that is connected.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Device {
+    /// The identifier by which the system knows it.
+    pub id: String,
+    /// What it is called.
+    pub name: String,
+    /// The service that drives it; empty where it has no driver.
+    #[serde(default)]
+    pub driver: String,
+}
+
 /// What only a running system has.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Running {
@@ -154,6 +167,12 @@ pub struct Running {
     pub services: Vec<ServiceState>,
     /// Why a restart is pending, one reason each.
     pub restart_pending: Vec<String>,
+    /// Connected devices.
+    #[serde(default)]
+    pub devices: Vec<Device>,
+    /// Whether there is a network, where that is known.
+    #[serde(default)]
+    pub network: Option<bool>,
 }
 
 /// A shortcut file and where it leads.

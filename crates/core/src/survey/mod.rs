@@ -8,7 +8,7 @@ mod registry;
 pub mod state;
 mod tree;
 
-pub use facts::{Facts, Gap, Process, Running, ServiceState, Shortcut, User};
+pub use facts::{Device, Facts, Gap, Process, Running, ServiceState, Shortcut, User};
 pub use registry::{KeyId, KeyNode, Registry, RegistryBuilder, ValueView};
 pub use tree::{NodeId, Tree, TreeBuilder};
 

@@ -45,6 +45,8 @@ impl Bench {
                 .map(|service| ServiceState { name: service.name, running: service.running })
                 .collect(),
             restart_pending: state.restart_pending,
+            devices: state.devices,
+            network: state.network,
         };
         Ok(survey)
     }

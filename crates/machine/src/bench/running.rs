@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::model::FileTime;
 use stubble_core::model::path::is_inside_or_same;
 use stubble_core::model::text::fold;
+use stubble_core::survey::Device;
 
 use super::Bench;
 use crate::MachineError;
@@ -25,6 +26,12 @@ pub struct State {
     /// Why a restart is pending.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub restart_pending: Vec<String>,
+    /// Whether there is a network.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub network: Option<bool>,
+    /// Connected devices.
+    #[serde(default, rename = "device", skip_serializing_if = "Vec::is_empty")]
+    pub devices: Vec<Device>,
     /// Programs that run or have run.
     #[serde(default, rename = "process", skip_serializing_if = "Vec::is_empty")]
     pub processes: Vec<ProcessState>,

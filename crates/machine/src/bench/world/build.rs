@@ -77,6 +77,9 @@ pub fn build(world: &str, package: &dyn Fn(&str) -> Option<String>, root: &Path)
     let mut state = bench.state()?;
     state.now = file_time(world.computer.now);
     state.processes = world.processes.clone();
+    state.devices = world.devices.clone();
+    state.network = world.computer.network;
+    state.restart_pending = world.computer.restart_pending.clone();
     for row in &world.services {
         if let Some(service) = state.service_mut(&row.name) {
             service.running = row.running;

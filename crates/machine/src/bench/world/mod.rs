@@ -42,6 +42,9 @@ pub struct World {
     /// What is taken away afterwards.
     #[serde(default, rename = "broken")]
     pub broken: Vec<BrokenRow>,
+    /// Connected devices.
+    #[serde(default, rename = "device")]
+    pub devices: Vec<stubble_core::survey::Device>,
     /// What runs at the end.
     #[serde(default, rename = "process")]
     pub processes: Vec<super::running::ProcessState>,
@@ -67,6 +70,12 @@ pub struct Computer {
     /// Free bytes on its disk.
     #[serde(default)]
     pub free_bytes: Option<u64>,
+    /// Whether there is a network.
+    #[serde(default)]
+    pub network: Option<bool>,
+    /// Why a restart is pending.
+    #[serde(default)]
+    pub restart_pending: Vec<String>,
     /// Whether to add Windows' own files, services and keys, so that searching is no child's play.
     #[serde(default)]
     pub scenery: bool,
