@@ -7,9 +7,9 @@ use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
 use stubble_core::plan::Plan;
 use stubble_core::subject::{Candidate, Subject};
-use stubble_core::survey::Gap;
-use stubble_core::trace::Trace;
+use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
+use stubble_core::trace::{Remnant, Trace};
 use stubble_ledger::{InstallReport, Report, Returned};
 
 /// A document with its schema's name and version.
@@ -105,6 +105,44 @@ pub struct PutBack {
     pub deeds: Vec<Returned>,
 }
 
+/// Everything that a ticket says.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct CaseReport {
+    /// Who is looked for.
+    pub subject: String,
+    /// Its publisher.
+    pub publisher: String,
+    /// The machine.
+    pub machine: Facts,
+    /// Connected devices.
+    pub devices: Vec<Device>,
+    /// Whether there is a network, where that is known.
+    pub network: Option<bool>,
+    /// When the case was opened, UTC.
+    pub opened: String,
+    /// What setup said when it failed for the last time.
+    pub complaint: Option<String>,
+    /// What was wrong at the first look.
+    pub blockers: Vec<Blocker>,
+    /// What belonged to the subject at the first look.
+    pub remnants: Vec<Remnant>,
+    /// What happened, in order.
+    pub events: Vec<Event>,
+    /// Number of steps whose places are held in the vault.
+    pub held: usize,
+    /// The last receipt.
+    pub receipt: Option<Receipt>,
+}
+
+/// One thing that happened.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Event {
+    /// When, UTC.
+    pub at: String,
+    /// What.
+    pub text: String,
+}
+
 macro_rules! documented {
     ($($type:ty => $schema:literal),* $(,)?) => {
         $(impl Documented for $type { const SCHEMA: &'static str = $schema; })*
@@ -127,5 +165,5 @@ documented! {
     PutBack => "stubble.putback/1",
     InstallReport => "stubble.install/1",
     Receipt => "stubble.receipt/1",
-    crate::commands::report::CaseReport => "stubble.report/1",
+    CaseReport => "stubble.report/1",
 }

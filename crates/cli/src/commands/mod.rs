@@ -9,7 +9,7 @@ mod mend;
 mod open;
 mod plan;
 mod putback;
-pub mod report;
+mod report;
 mod resume;
 mod trace;
 mod why;

@@ -1,56 +1,12 @@
 //! `report`: the ticket.
 
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
-use stubble_core::blockers::Blocker;
-use stubble_core::confirm::Receipt;
-use stubble_core::survey::{Device, Facts};
-use stubble_core::trace::Remnant;
 use stubble_ledger::{DeedState, Entry, Line};
 
-use crate::documents::{Checked, Documented, Traced};
+use crate::documents::{CaseReport, Checked, Documented, Event, Traced};
 use crate::errors::CliError;
 use crate::views::{html, markdown, terminal, words};
 use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
-
-/// Everything that a ticket says.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct CaseReport {
-    /// Who is looked for.
-    pub subject: String,
-    /// Its publisher.
-    pub publisher: String,
-    /// The machine.
-    pub machine: Facts,
-    /// Connected devices.
-    pub devices: Vec<Device>,
-    /// Whether there is a network, where that is known.
-    pub network: Option<bool>,
-    /// When the case was opened, UTC.
-    pub opened: String,
-    /// What setup said when it failed for the last time.
-    pub complaint: Option<String>,
-    /// What was wrong at the first look.
-    pub blockers: Vec<Blocker>,
-    /// What belonged to the subject at the first look.
-    pub remnants: Vec<Remnant>,
-    /// What happened, in order.
-    pub events: Vec<Event>,
-    /// Number of steps whose places are held in the vault.
-    pub held: usize,
-    /// The last receipt.
-    pub receipt: Option<Receipt>,
-}
-
-/// One thing that happened.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct Event {
-    /// When, UTC.
-    pub at: String,
-    /// What.
-    pub text: String,
-}
 
 pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let work = Work::begin(settings)?;

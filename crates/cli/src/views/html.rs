@@ -6,7 +6,7 @@ use stubble_core::model::text::shown;
 use stubble_core::trace::{Decision, Remnant};
 
 use super::words;
-use crate::commands::report::CaseReport;
+use crate::documents::CaseReport;
 
 const STYLE: &str = include_str!("report.css");
 
@@ -58,8 +58,9 @@ fn outcome(receipt: &Receipt) -> Markup {
                     li class=(class(verdict)) { span.mark { (mark(verdict)) } span { (safe(&text)) } }
                 }
             }
-            @for (place, title) in &receipt.still_closed {
-                p { "Ended for the work, and not running again: " (words::titled(place, title)) ". Start it." }
+            @if !receipt.still_closed.is_empty() {
+                p { "Ended for the work and not running again; start them:" }
+                ul.todo { @for (place, title) in &receipt.still_closed { li { (words::titled(place, title)) } } }
             }
             @if let Some(proof) = &receipt.proof {
                 p.quiet { "Digest of all other places: before " code { (&proof.before[..16]) } ", after " code { (&proof.after[..16]) } }

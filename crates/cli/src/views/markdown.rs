@@ -7,7 +7,7 @@ use stubble_core::model::text::shown;
 use stubble_core::trace::Decision;
 
 use super::words;
-use crate::commands::report::CaseReport;
+use crate::documents::CaseReport;
 
 /// The whole ticket.
 pub fn report(report: &CaseReport) -> String {

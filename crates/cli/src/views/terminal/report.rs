@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use super::style::{STRONG, hang, styled};
-use crate::commands::report::CaseReport;
+use crate::documents::CaseReport;
 use crate::views::words;
 
 pub fn reported(report: &CaseReport, files: &[PathBuf], width: Option<usize>) -> String {
