@@ -7,8 +7,9 @@ use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
 use stubble_ledger::Case;
-use stubble_machine::Alter;
+use stubble_machine::{Alter, MachineError};
 
+use crate::Ui;
 use crate::errors::CliError;
 use crate::machines::machine;
 
@@ -56,14 +57,23 @@ impl Work {
         Scene::new(&self.survey, &self.registered, &self.case.about.subject)
     }
 
-    /// The case's payload with its tables, where one is known and can be read.
+    /// The case's payload with its tables, where one is known and still there.
     pub fn payload(&self) -> Result<Option<PackageFile>, CliError> {
-        self.case
-            .about
-            .payload
-            .as_deref()
-            .map(|path| read_package(&*self.machine, path).map(|(file, _)| file))
-            .transpose()
+        let Some(path) = &self.case.about.payload else { return Ok(None) };
+        match read_package(&*self.machine, path) {
+            Ok((file, _)) => Ok(Some(file)),
+            Err(CliError::Machine(MachineError::Absent(_))) => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Says so when what is found now is what setup has installed in this case.
+    pub fn note_new_install(&self, ui: &mut Ui) {
+        if let Some(payload) = self.case.journal.installed_since() {
+            ui.tell(&format!(
+                "note: {payload} was installed in this case; what is found now is the new installation\n"
+            ));
+        }
     }
 }
 

@@ -1,6 +1,7 @@
 //! `check`: what stands in the way of a working install now.
 
 use stubble_core::blockers::{Severity, check};
+use stubble_core::survey::Gap;
 
 use super::show;
 use crate::documents::{Checked, Documented};
@@ -25,11 +26,16 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let payload = work.payload()?;
     let meant = payload.as_ref().map(|file| (file.path.as_str(), &file.package));
     let blockers = check(&work.survey, &work.registered, &work.case.about.subject, &work.trace(), meant);
+    let mut could_not_look = work.survey.gaps.clone();
+    if let (Some(path), None) = (&work.case.about.payload, &payload) {
+        let why = "the installer is not there any more, so what it would say is not known".to_owned();
+        could_not_look.push(Gap { what: path.clone(), why });
+    }
     Ok(Checked {
         computer: work.survey.facts.computer.clone(),
         subject: work.case.about.subject.name.clone(),
         payload: work.case.about.payload.clone(),
         blockers,
-        could_not_look: work.survey.gaps.clone(),
+        could_not_look,
     })
 }

@@ -15,6 +15,7 @@ use crate::{Exit, Ui};
 
 pub fn run(args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let (plan, path) = decide(args, settings)?;
+    Work::begin(settings)?.note_new_install(ui);
     show(&plan, settings, ui, |plan, width| terminal::planned(plan, &path, width));
     Ok(Exit::Done)
 }

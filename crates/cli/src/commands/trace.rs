@@ -13,6 +13,7 @@ use crate::{Exit, Ui};
 
 pub fn run(args: &Trace, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let work = Work::begin(settings)?;
+    work.note_new_install(ui);
     let traced = Traced {
         computer: work.survey.facts.computer.clone(),
         subject: work.case.about.subject.name.clone(),
