@@ -1,7 +1,7 @@
 //! The port to a Windows installation: [`Observe`] reads it, [`Alter`] changes it.
 //!
 //! Backends: [`disk`] (the files and hives of a Windows disk; what the bench stands on),
-//! [`bench`] (the simulated PC), [`capture`] (a stored survey, read only).
+//! [`mod@bench`] (the simulated PC), [`capture`] (a stored survey, read only).
 
 // This crate is one of the two that may delete and rename.
 #![allow(clippy::disallowed_methods)]

@@ -1,7 +1,7 @@
 //! The bench: a folder that stands in for a PC.
 //!
 //! `disk/` is its system drive with real hive files and real files; `bench.toml` holds what only
-//! a running system has. Installers on it are real packages, which [`installer`] carries out.
+//! a running system has. Installers on it are real packages, which its engine carries out.
 
 mod alter;
 pub mod demo;
