@@ -121,16 +121,13 @@ pub fn stages(
 fn planned(guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let none = args::Plan { take: Vec::new(), keep: Vec::new(), anew: true };
     let exit = plan::run(&none, settings, ui)?;
-    let asking: Vec<Step> = {
-        let work = Work::begin(settings)?;
-        let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
-        plan.steps.into_iter().filter(|step| step.decision == Decision::Ask).collect()
-    };
-    for step in asking {
+    let mut work = Work::begin(settings)?;
+    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    for step in plan.steps.into_iter().filter(|step| step.decision == Decision::Ask) {
         let take = guide.decide(&step, ui)?;
         let names = vec![step.id.clone()];
         let (take, keep) = if take { (names, Vec::new()) } else { (Vec::new(), names) };
-        plan::decide(&args::Plan { take, keep, anew: false }, settings)?;
+        plan::decide(&mut work, &args::Plan { take, keep, anew: false })?;
     }
     Ok(exit)
 }

@@ -1,7 +1,5 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
-use std::path::PathBuf;
-
 use stubble_core::plan::{Plan, build, from_toml, to_toml};
 use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, LedgerError};
@@ -14,15 +12,16 @@ use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
-    let (plan, path) = decide(args, settings)?;
-    Work::begin(settings)?.note_new_install(ui);
+    let mut work = Work::begin(settings)?;
+    work.note_new_install(ui);
+    let plan = decide(&mut work, args)?;
+    let path = work.case.plan_path();
     show(&plan, settings, ui, |plan, width| terminal::planned(plan, &path, width));
     Ok(Exit::Done)
 }
 
-/// Writes the plan, new or with these decisions; tells it and where it is.
-pub fn decide(args: &args::Plan, settings: &Settings) -> Result<(Plan, PathBuf), CliError> {
-    let mut work = Work::begin(settings)?;
+/// Writes the plan, new or with these decisions.
+pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
     let deciding = !(args.take.is_empty() && args.keep.is_empty());
     let plan = match work.case.plan_text() {
         Ok(text) if deciding && !args.anew => decided(from_toml(&text, &work.survey)?, args)?,
@@ -38,7 +37,7 @@ pub fn decide(args: &args::Plan, settings: &Settings) -> Result<(Plan, PathBuf),
     // What is written must be readable and allowed; a plan of our own is no exception.
     from_toml(&text, &work.survey)?;
     work.case.set_plan(&text, plan.steps.len())?;
-    Ok((plan, work.case.plan_path()))
+    Ok(plan)
 }
 
 fn decided(mut plan: Plan, args: &args::Plan) -> Result<Plan, CliError> {
