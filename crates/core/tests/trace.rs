@@ -258,6 +258,17 @@ fn nothing_is_found_on_a_machine_without_the_subject() {
 }
 
 #[test]
+fn a_folder_that_could_not_be_read_in_full_is_asked_about() {
+    let mut pc = desk();
+    pc.folder(&format!("{DESK}\\locked")).gap(&format!("{DESK}\\locked"));
+    let trace = traced(&pc, "scale desk");
+    let folder = remnant(&trace, DESK).unwrap();
+    assert_eq!(folder.decision, Decision::Ask);
+    assert!(folder.reason.contains("could not be looked at"), "{}", folder.reason);
+    assert!(remnant(&trace, "C:\\Program Files\\Fennelgate").is_none(), "nor is the folder above taken");
+}
+
+#[test]
 fn what_could_not_be_looked_at_is_passed_on() {
     let mut pc = desk();
     pc.gap("C:\\Users\\night-shift\\NTUSER.DAT");

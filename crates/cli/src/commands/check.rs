@@ -31,6 +31,10 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
         let why = "the installer is not there any more, so what it would say is not known".to_owned();
         could_not_look.push(Gap { what: path.clone(), why });
     }
+    for part in payload.iter().flat_map(|file| &file.package.not_understood) {
+        let why = "this version does not evaluate it, so the prediction leaves it out".to_owned();
+        could_not_look.push(Gap { what: format!("{part} in the package"), why });
+    }
     Ok(Checked {
         computer: work.survey.facts.computer.clone(),
         subject: work.case.about.subject.name.clone(),

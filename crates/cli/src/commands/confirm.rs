@@ -82,7 +82,10 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         kept: kept.map(|remnant| (remnant.place.clone(), remnant.reason.clone())).collect(),
         installed: verdict(install.as_ref().map(|install| install.findings.is_empty())),
         install,
-        bystanders: verdict(proof.as_ref().map(|proof| proof.changed.is_empty() && proof.before == proof.after)),
+        bystanders: match verdict(proof.as_ref().map(|proof| proof.changed.is_empty() && proof.before == proof.after)) {
+            Verdict::Yes if !work.survey.gaps.is_empty() => Verdict::Unknown,
+            answer => answer,
+        },
         proof,
         changed_by_installer: ran.as_ref().map(|ran| elsewhere(ran, &work.survey)).unwrap_or_default(),
         still_closed: still_closed(work),

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::condition::Condition;
 use super::{Package, Product, Registered, Upgrade};
-use crate::model::{Guid, Place};
+use crate::model::Guid;
 use crate::survey::Survey;
 
 /// A related product that the package's upgrade table matches.
@@ -167,18 +167,4 @@ fn searched(search: &super::Search, survey: &Survey) -> Option<String> {
     let value = survey.registry.value(key, &search.name)?;
     // A number is told as `#5`, as the format does.
     value.text().or_else(|| value.dword().map(|number| format!("#{number}")))
-}
-
-/// All places that keep the product of a stop registered.
-pub fn places_of(stop: &Stop, registered: &Registered) -> Vec<Place> {
-    let codes: Vec<Guid> = match stop {
-        Stop::Condition { products, .. } => products.clone(),
-        Stop::CannotRemove { product, .. } => vec![*product],
-        Stop::Unreadable { .. } => Vec::new(),
-    };
-    codes
-        .into_iter()
-        .filter_map(|code| registered.products.get(&code))
-        .flat_map(|product| product.parts.clone())
-        .collect()
 }

@@ -85,7 +85,14 @@ impl Decider<'_> {
         }
         let holds_more = files.below(at).into_iter().skip(1).any(|node| self.entry_stays(node, top).is_some());
         if !holds_more {
-            return self.push(claim, place, standing, decision, reason.to_owned());
+            // What nobody has seen may be somebody else's.
+            return match self.scene.survey.gaps.iter().find(|gap| is_inside_or_same(&gap.what, &place.path)) {
+                Some(gap) => {
+                    let why = format!("{} could not be looked at: {}", gap.what, gap.why);
+                    self.push(claim, place, standing, Decision::Ask, why)
+                }
+                None => self.push(claim, place, standing, decision, reason.to_owned()),
+            };
         }
         if let Some(why) = self.all_stay(at, top) {
             return self.push(claim, place, standing, Decision::Keep, why);

@@ -149,7 +149,13 @@ fn read_folder(folder: &Path, shown: &str, hives: &[PathBuf], gaps: &mut Vec<Gap
             return Vec::new();
         }
     };
-    let entries: Vec<fs::DirEntry> = listed.filter_map(Result::ok).collect();
+    let mut entries: Vec<fs::DirEntry> = Vec::new();
+    for item in listed {
+        match item {
+            Ok(item) => entries.push(item),
+            Err(error) => gaps.push(Gap { what: shown.to_owned(), why: error.to_string() }),
+        }
+    }
     let read = |item: &fs::DirEntry| -> (Option<Found>, Vec<Gap>) {
         let mut gaps = Vec::new();
         let path = item.path();

@@ -5,7 +5,7 @@ use std::io::Read;
 
 use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Place, PlaceKind};
-use stubble_core::survey::{Entry, EntryKind, RegistryBuilder, Running, Shortcut, Survey, Tree, TreeBuilder};
+use stubble_core::survey::{Entry, EntryKind, Gap, RegistryBuilder, Running, Shortcut, Survey, Tree, TreeBuilder};
 
 use super::Disk;
 use super::files::Partial;
@@ -23,7 +23,7 @@ impl Observe for Disk {
         let mut registry = RegistryBuilder::default();
         self.read_registry(&mut registry, &mut gaps)?;
         let files = files.finish();
-        let shortcuts = self.shortcuts(&files);
+        let shortcuts = self.shortcuts(&files, &mut gaps);
         let facts = self.facts().clone();
         Ok(Survey { facts, files, registry: registry.finish(), running: Running::default(), shortcuts, gaps })
     }
@@ -72,7 +72,8 @@ impl Observe for Disk {
 }
 
 impl Disk {
-    fn shortcuts(&self, files: &Tree<Entry>) -> Vec<Shortcut> {
+    /// Where shortcuts lead. One that leads to no path has none; one that cannot be read is a gap.
+    fn shortcuts(&self, files: &Tree<Entry>, gaps: &mut Vec<Gap>) -> Vec<Shortcut> {
         let all = files.below(files.root());
         let links = all.into_iter().filter(|at| {
             let data = files.data(*at);
@@ -80,7 +81,14 @@ impl Disk {
         });
         links
             .filter_map(|file| {
-                let content = self.read_file(&files.path(file), LARGEST_SHORTCUT).ok()?;
+                let path = files.path(file);
+                let content = match self.read_file(&path, LARGEST_SHORTCUT) {
+                    Ok(content) => content,
+                    Err(error) => {
+                        gaps.push(Gap { what: path, why: error.to_string() });
+                        return None;
+                    }
+                };
                 Some(Shortcut { file, target: shortcut::target(&content)? })
             })
             .collect()
