@@ -1,29 +1,33 @@
 //! A new, empty hive.
 
 use crate::Hive;
-use crate::cells::FreeCells;
+use crate::cells::{FreeCells, NONE};
 use crate::edit::nk_record;
 use crate::error::HiveError;
-use crate::header::BaseBlock;
+use crate::header;
+use crate::logs::Recovery;
 use crate::security::sk_record;
 
 const FLAG_ROOT: u16 = 0x04 | 0x08;
 
 impl Hive {
-    /// A hive with nothing but its root key.
+    /// A hive of version 1.5 with nothing but its root key.
     ///
     /// `descriptor` is the root's self-relative security descriptor, which new keys inherit;
     /// `now` is a FILETIME.
     pub fn create(root_name: &[u16], descriptor: &[u8], now: u64) -> Result<Self, HiveError> {
-        let mut hive = Self { bins: Vec::new(), base: BaseBlock::new(0, 0, now), free: FreeCells::default() };
+        let file = header::fresh(NONE, 0, now);
+        let mut hive = Self { file, recovery: Recovery::Clean, free: Some(FreeCells::default()) };
         let sk = hive.allocate(&sk_record(0, 0, descriptor))?;
         hive.put(sk, 4, &sk.to_le_bytes())?;
         hive.put(sk, 8, &sk.to_le_bytes())?;
-        let mut record = nk_record(root_name, crate::cells::NONE, sk, now);
+        let mut record = nk_record(root_name, NONE, sk, now);
         let flags = u16::from_le_bytes([record[2], record[3]]) | FLAG_ROOT;
         record[2..4].copy_from_slice(&flags.to_le_bytes());
         let root = hive.allocate(&record)?;
-        hive.base = BaseBlock::new(root, hive.bins.len() as u32, now);
+        let bins_len = hive.bins().len() as u32;
+        hive.file[..header::BASE_LEN].copy_from_slice(&header::fresh(root, bins_len, now));
+        header::set_sequences(&mut hive.file, 1, 1);
         Ok(hive)
     }
 }

@@ -3,33 +3,33 @@
 //! The caller sets time stamps: an edit that undoes another must be able to leave the old one.
 
 use crate::cells::NONE;
+use crate::header::has_big_data;
 use crate::error::{Damage, HiveError, damaged};
 use crate::key::{FLAG_LATIN1, NK_FIXED};
-use crate::name::{stored, upper};
+use crate::name::stored;
 use crate::value::{INLINE, SEGMENT, VK_FIXED};
 use crate::{DEEPEST, Hive, KeyAt};
+
+/// The longest names that Windows allows, in UTF-16 units.
+const LONGEST_KEY: usize = 255;
+const LONGEST_VALUE: usize = 16_383;
 
 impl Hive {
     /// The subkey of that name, made if it is not there. A new key inherits the parent's
     /// security; the parent gets `now` as its time of last change.
     pub fn create_key(&mut self, parent: KeyAt, name: &[u16], now: u64) -> Result<KeyAt, HiveError> {
+        self.editable()?;
         if let Some(found) = self.subkey(parent, name)? {
             return Ok(found);
         }
+        if name.is_empty() || name.len() > LONGEST_KEY || name.contains(&u16::from(b'\\')) {
+            return Err(HiveError::Name);
+        }
         let sk = self.nk_field(parent.0, 44)?;
+        self.sk(sk)?;
         let key = KeyAt(self.allocate(&nk_record(name, parent.0, sk, now))?);
         self.retain_security(sk)?;
-        let mut keys = self.subkeys(parent)?;
-        let wanted: Vec<u16> = name.iter().map(|unit| upper(*unit)).collect();
-        let mut place = keys.len();
-        for (position, sibling) in keys.iter().enumerate() {
-            if self.key(*sibling)?.name.units().map(upper).gt(wanted.iter().copied()) {
-                place = position;
-                break;
-            }
-        }
-        keys.insert(place, key);
-        self.replace_list(parent, &keys)?;
+        self.enlist(parent, key, name)?;
         let longest = (self.nk_field(parent.0, 52)? & 0xFFFF).max(name.len() as u32 * 2);
         self.put(parent.0, 52, &(longest as u16).to_le_bytes())?;
         self.set_last_written(parent, now)?;
@@ -42,9 +42,8 @@ impl Hive {
         // The whole subtree is read before anything is freed: a damaged one is left as it is.
         let mut doomed = Vec::new();
         self.gather(key, 0, &mut doomed)?;
-        let mut keys = self.subkeys(parent)?;
-        keys.retain(|sibling| *sibling != key);
-        self.replace_list(parent, &keys)?;
+        self.editable()?;
+        self.delist(parent, key)?;
         for key in doomed {
             self.release_key(key)?;
         }
@@ -62,6 +61,10 @@ impl Hive {
         position: Option<usize>,
         now: u64,
     ) -> Result<(), HiveError> {
+        if name.len() > LONGEST_VALUE {
+            return Err(HiveError::Name);
+        }
+        self.editable()?;
         let mut cells = self.value_cells(key.0)?;
         let old = self.position_of(&cells, name)?;
         let new = self.write_value(name, kind, data)?;
@@ -122,7 +125,7 @@ impl Hive {
     }
 
     fn gather(&self, key: KeyAt, depth: usize, into: &mut Vec<KeyAt>) -> Result<(), HiveError> {
-        if depth > DEEPEST || into.len() > self.bins.len() / NK_FIXED {
+        if depth > DEEPEST || into.len() > self.bins().len() / NK_FIXED {
             return Err(damaged(key.0, Damage::Depth));
         }
         for child in self.subkeys(key)? {
@@ -152,18 +155,9 @@ impl Hive {
         self.release(key.0)
     }
 
-    fn replace_list(&mut self, parent: KeyAt, keys: &[KeyAt]) -> Result<(), HiveError> {
-        if self.nk_field(parent.0, 20)? > 0 {
-            self.release_list(self.nk_field(parent.0, 28)?)?;
-        }
-        let list = if keys.is_empty() { NONE } else { self.write_list(keys)? };
-        self.put(parent.0, 20, &(keys.len() as u32).to_le_bytes())?;
-        self.put(parent.0, 28, &list.to_le_bytes())
-    }
-
     fn position_of(&self, cells: &[u32], name: &[u16]) -> Result<Option<usize>, HiveError> {
         for (position, cell) in cells.iter().enumerate() {
-            if self.value(*cell)?.name.is(name) {
+            if self.value_name(*cell)?.is(name) {
                 return Ok(Some(position));
             }
         }
@@ -192,7 +186,9 @@ impl Hive {
                 inline[..len].copy_from_slice(data);
                 (INLINE | len as u32, u32::from_le_bytes(inline))
             }
-            len if len <= SEGMENT => (len as u32, self.allocate(data)?),
+            len if len <= SEGMENT || !has_big_data(&self.file) && len < INLINE as usize => {
+                (len as u32, self.allocate(data)?)
+            }
             len if len < INLINE as usize => (len as u32, self.write_segments(data)?),
             _ => return Err(HiveError::TooLarge),
         };

@@ -25,6 +25,9 @@ pub enum HiveError {
         /// Sequence number after it.
         second: u32,
     },
+    /// The last write was not finished, and the logs cannot finish it.
+    #[error("the hive was not closed cleanly, and its logs cannot complete it: {0}")]
+    Stale(&'static str),
     /// A record contradicts the format.
     #[error("the hive is damaged at offset {:#x}: {what}", .at + 0x1000)]
     Damaged {
@@ -36,6 +39,9 @@ pub enum HiveError {
     /// A key to be changed is not there.
     #[error("there is no such key or value in the hive")]
     Absent,
+    /// A key or value name is longer than the format allows, or empty where it must not be.
+    #[error("a name is longer than the registry allows")]
+    Name,
     /// The hive would outgrow the format's 31-bit offsets.
     #[error("the hive would grow over the 2 GiB that the format allows")]
     TooLarge,

@@ -18,6 +18,8 @@ pub struct KeyInfo<'a> {
     pub class: Option<&'a [u8]>,
     /// The raw security descriptor.
     pub security: &'a [u8],
+    /// Number of the cell that holds the descriptor; keys that share one have the same.
+    pub security_cell: u32,
     /// Number of subkeys that are stored in the file.
     pub subkeys: u32,
     /// Number of values.
@@ -28,26 +30,31 @@ impl Hive {
     /// The record of the key at that position.
     pub fn key(&self, at: KeyAt) -> Result<KeyInfo<'_>, HiveError> {
         let nk = self.nk(at.0)?;
-        let bad = |what| damaged(at.0, what);
-        let field = |offset| word(nk, offset).ok_or(bad(Damage::CellSize));
-        let short = |offset| half(nk, offset).ok_or(bad(Damage::CellSize));
-        let name_len = usize::from(short(72)?);
-        let bytes = nk.get(NK_FIXED..NK_FIXED + name_len).ok_or(bad(Damage::Count))?;
-        let latin1 = short(2)? & FLAG_LATIN1 != 0;
-        let class_len = usize::from(short(74)?);
+        let field = |offset| word(nk, offset).ok_or(damaged(at.0, Damage::CellSize));
+        let class_len = usize::from(half(nk, 74).ok_or(damaged(at.0, Damage::CellSize))?);
         let class = match field(48)? {
             NONE => None,
             _ if class_len == 0 => None,
             offset => Some(self.cell(offset)?.get(..class_len).ok_or(damaged(offset, Damage::Count))?),
         };
         Ok(KeyInfo {
-            name: if latin1 { NameRef::Latin1(bytes) } else { NameRef::Utf16(bytes) },
+            name: self.name_of(at)?,
             last_written: u64::from(field(4)?) | u64::from(field(8)?) << 32,
             class,
             security: self.descriptor(field(44)?)?,
+            security_cell: field(44)?,
             subkeys: field(20)?,
             values: field(36)?,
         })
+    }
+
+    /// The key's own name.
+    pub(crate) fn name_of(&self, at: KeyAt) -> Result<NameRef<'_>, HiveError> {
+        let nk = self.nk(at.0)?;
+        let short = |offset| half(nk, offset).ok_or(damaged(at.0, Damage::CellSize));
+        let len = usize::from(short(72)?);
+        let bytes = nk.get(NK_FIXED..NK_FIXED + len).ok_or(damaged(at.0, Damage::Count))?;
+        Ok(if short(2)? & FLAG_LATIN1 != 0 { NameRef::Latin1(bytes) } else { NameRef::Utf16(bytes) })
     }
 
     /// The key's subkeys in stored order, which is that of their upper-cased names.
@@ -61,8 +68,16 @@ impl Hive {
 
     /// The subkey of that name, compared without regard to case.
     pub fn subkey(&self, at: KeyAt, name: &[u16]) -> Result<Option<KeyAt>, HiveError> {
+        if let Some(found) = self.sought(at, name)? {
+            return Ok(Some(found));
+        }
+        // A list that another program sorted by other rules hides its keys from halving. Only
+        // names beyond ASCII can be sorted by more than one rule.
+        if name.iter().all(|unit| *unit < 0x80) {
+            return Ok(None);
+        }
         for child in self.subkeys(at)? {
-            if self.key(child)?.name.is(name) {
+            if self.name_of(child)?.is(name) {
                 return Ok(Some(child));
             }
         }

@@ -13,7 +13,7 @@ impl Hive {
         sk.get(SK_FIXED..SK_FIXED + len).ok_or(damaged(at, Damage::Count))
     }
 
-    fn sk(&self, at: u32) -> Result<&[u8], HiveError> {
+    pub(crate) fn sk(&self, at: u32) -> Result<&[u8], HiveError> {
         let sk = self.cell(at)?;
         match sk.get(..2) {
             Some(b"sk") if sk.len() >= SK_FIXED => Ok(sk),
@@ -21,7 +21,7 @@ impl Hive {
         }
     }
 
-    fn sk_field(&self, at: u32, field: usize) -> Result<u32, HiveError> {
+    pub(crate) fn sk_field(&self, at: u32, field: usize) -> Result<u32, HiveError> {
         word(self.sk(at)?, field).ok_or(damaged(at, Damage::CellSize))
     }
 
@@ -49,7 +49,7 @@ impl Hive {
     /// The caller owns one reference more.
     pub(crate) fn share_security(&mut self, start: u32, descriptor: &[u8]) -> Result<u32, HiveError> {
         let mut at = start;
-        for _ in 0..self.bins.len() / SK_FIXED {
+        for _ in 0..self.bins().len() / SK_FIXED {
             if self.descriptor(at)? == descriptor {
                 self.retain_security(at)?;
                 return Ok(at);

@@ -4,6 +4,7 @@ use std::borrow::Cow;
 
 use crate::cells::{half, word};
 use crate::error::{Damage, HiveError, damaged};
+use crate::header::{BASE_LEN, has_big_data};
 use crate::{Hive, KeyAt, NameRef};
 
 pub(crate) const VK_FIXED: usize = 20;
@@ -22,45 +23,82 @@ pub struct ValueInfo<'a> {
     pub data: Cow<'a, [u8]>,
 }
 
+/// Where a value's data is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Bytes {
+    /// In one piece, that many bytes from this offset in the file's bytes on.
+    At {
+        /// Offset in the whole file, the base block included.
+        start: usize,
+        /// Length in bytes.
+        len: usize,
+    },
+    /// It lay in several segments, joined here.
+    Joined(Vec<u8>),
+}
+
+/// A value of which only the place of its data is known.
+#[derive(Clone, Debug)]
+pub struct ValueAt<'a> {
+    /// The value's name; empty for the key's default value.
+    pub name: NameRef<'a>,
+    /// The type number, whatever it is.
+    pub kind: u32,
+    /// Where the data is.
+    pub data: Bytes,
+}
+
 impl Hive {
     /// The key's values in stored order.
     pub fn values(&self, at: KeyAt) -> Result<Vec<ValueInfo<'_>>, HiveError> {
         self.value_cells(at.0)?.into_iter().map(|cell| self.value(cell)).collect()
     }
 
-    pub(crate) fn value_cells(&self, nk: u32) -> Result<Vec<u32>, HiveError> {
-        let count = self.nk_field(nk, 36)? as usize;
-        if count == 0 {
-            return Ok(Vec::new());
-        }
-        let list = self.nk_field(nk, 40)?;
-        let cell = self.cell(list)?;
-        if count > cell.len() / 4 {
-            return Err(damaged(list, Damage::Count));
-        }
-        Ok((0..count).filter_map(|entry| word(cell, entry * 4)).collect())
+    fn value(&self, cell: u32) -> Result<ValueInfo<'_>, HiveError> {
+        let ValueAt { name, kind, data } = self.value_at(cell)?;
+        let data = match data {
+            Bytes::At { start, len } => Cow::Borrowed(&self.file[start..start + len]),
+            Bytes::Joined(bytes) => Cow::Owned(bytes),
+        };
+        Ok(ValueInfo { name, kind, data })
     }
 
-    pub(crate) fn value(&self, at: u32) -> Result<ValueInfo<'_>, HiveError> {
-        let vk = self.vk(at)?;
-        let bad = |what| damaged(at, what);
-        let name_len = usize::from(half(vk, 2).ok_or(bad(Damage::CellSize))?);
-        let bytes = vk.get(VK_FIXED..VK_FIXED + name_len).ok_or(bad(Damage::Count))?;
-        let latin1 = half(vk, 16).ok_or(bad(Damage::CellSize))? & 1 != 0;
-        let field = |offset| word(vk, offset).ok_or(bad(Damage::CellSize));
-        let data = match field(4)? {
-            0 => Cow::Borrowed(&[][..]),
-            size if size & INLINE != 0 => {
-                let len = (size & !INLINE) as usize;
-                Cow::Borrowed(vk[8..12].get(..len).ok_or(bad(Damage::Count))?)
+    /// The cells of a key's values, in stored order, without setting memory aside.
+    pub(crate) fn each_value_cell(&self, nk: u32) -> Result<impl Iterator<Item = u32> + '_, HiveError> {
+        let count = self.nk_field(nk, 36)? as usize;
+        let cell = match count {
+            0 => &[],
+            _ => {
+                let list = self.nk_field(nk, 40)?;
+                self.cell(list)?.get(..count.saturating_mul(4)).ok_or(damaged(list, Damage::Count))?
             }
-            size => self.data(field(8)?, size as usize)?,
         };
-        Ok(ValueInfo {
-            name: if latin1 { NameRef::Latin1(bytes) } else { NameRef::Utf16(bytes) },
-            kind: field(12)?,
-            data,
-        })
+        Ok(cell.chunks_exact(4).map(|entry| u32::from_le_bytes(entry.try_into().expect("four bytes"))))
+    }
+
+    pub(crate) fn value_cells(&self, nk: u32) -> Result<Vec<u32>, HiveError> {
+        Ok(self.each_value_cell(nk)?.collect())
+    }
+
+    pub(crate) fn value_name(&self, at: u32) -> Result<NameRef<'_>, HiveError> {
+        let vk = self.vk(at)?;
+        let short = |offset| half(vk, offset).ok_or(damaged(at, Damage::CellSize));
+        let bytes = vk.get(VK_FIXED..VK_FIXED + usize::from(short(2)?)).ok_or(damaged(at, Damage::Count))?;
+        Ok(if short(16)? & 1 != 0 { NameRef::Latin1(bytes) } else { NameRef::Utf16(bytes) })
+    }
+
+    pub(crate) fn value_at(&self, at: u32) -> Result<ValueAt<'_>, HiveError> {
+        let vk = self.vk(at)?;
+        let field = |offset| word(vk, offset).ok_or(damaged(at, Damage::CellSize));
+        let data = match field(4)? {
+            0 => Bytes::At { start: BASE_LEN, len: 0 },
+            size if size & INLINE != 0 => match (size & !INLINE) as usize {
+                len @ ..=4 => Bytes::At { start: BASE_LEN + at as usize + 4 + 8, len },
+                _ => return Err(damaged(at, Damage::Count)),
+            },
+            size => self.data_at(field(8)?, size as usize)?,
+        };
+        Ok(ValueAt { name: self.value_name(at)?, kind: field(12)?, data })
     }
 
     pub(crate) fn vk(&self, at: u32) -> Result<&[u8], HiveError> {
@@ -71,34 +109,35 @@ impl Hive {
         }
     }
 
-    fn data(&self, at: u32, len: usize) -> Result<Cow<'_, [u8]>, HiveError> {
+    fn data_at(&self, at: u32, len: usize) -> Result<Bytes, HiveError> {
         if len > SEGMENT && self.is_big(at)? {
-            let mut whole = Vec::with_capacity(len.min(self.bins.len()));
+            let mut whole = Vec::new();
             for segment in self.segments(at)? {
                 let cell = self.cell(segment)?;
                 let part = (len - whole.len()).min(SEGMENT);
                 whole.extend_from_slice(cell.get(..part).ok_or(damaged(segment, Damage::Count))?);
             }
-            return match whole.len() == len {
-                true => Ok(Cow::Owned(whole)),
-                false => Err(damaged(at, Damage::Count)),
-            };
+            return if whole.len() == len { Ok(Bytes::Joined(whole)) } else { Err(damaged(at, Damage::Count)) };
         }
         let cell = self.cell(at)?;
-        Ok(Cow::Borrowed(cell.get(..len).ok_or(damaged(at, Damage::Count))?))
+        if cell.len() < len {
+            return Err(damaged(at, Damage::Count));
+        }
+        Ok(Bytes::At { start: BASE_LEN + at as usize + 4, len })
     }
 
-    /// Whether the cell is the head of segmented data.
+    /// Whether the cell is the head of segmented data, as there is from version 1.4 on.
     pub(crate) fn is_big(&self, at: u32) -> Result<bool, HiveError> {
         let cell = self.cell(at)?;
-        Ok(cell.len() < SEGMENT && cell.starts_with(b"db"))
+        Ok(has_big_data(&self.file) && cell.len() < SEGMENT && cell.starts_with(b"db"))
     }
 
     pub(crate) fn segments(&self, db: u32) -> Result<Vec<u32>, HiveError> {
-        let head = self.cell(db)?;
         let bad = damaged(db, Damage::Count);
+        let head = self.cell(db)?;
         let count = usize::from(half(head, 2).ok_or(bad.clone())?);
         let list = self.cell(word(head, 4).ok_or(bad.clone())?)?;
-        (0..count).map(|entry| word(list, entry * 4).ok_or(bad.clone())).collect()
+        let cells = list.get(..count * 4).ok_or(bad)?.chunks_exact(4);
+        Ok(cells.map(|entry| u32::from_le_bytes(entry.try_into().expect("four bytes"))).collect())
     }
 }
