@@ -48,6 +48,10 @@ pub enum Command {
     Confirm,
     /// Write the ticket as HTML, Markdown and JSON
     Report,
+    /// Take a portable picture of a machine, for someone else or for later
+    Capture(Capture),
+    /// Show what differs between two machines or moments
+    Compare(Compare),
     /// The whole job, guided
     Mend(Mend),
     /// Set up a broken practice machine and work the whole job on it
@@ -67,7 +71,7 @@ pub struct Consent {
 pub struct Open {
     /// The product's name, as you know it
     pub name: String,
-    /// The machine: bench:DIR
+    /// The machine: disk:DIR, capture:FILE or bench:DIR
     #[arg(long, value_name = "MACHINE")]
     pub on: String,
     /// The installer that you mean to run, by its path on the machine
@@ -125,6 +129,30 @@ pub struct Install {
     /// Whether to ask.
     #[command(flatten)]
     pub consent: Consent,
+}
+
+/// Take a picture.
+#[derive(Debug, Group)]
+pub struct Capture {
+    /// The file to write [default: the computer's name, with .capture]
+    pub file: Option<PathBuf>,
+    /// The machine, as for `open` [default: the one of the case]
+    #[arg(long, value_name = "MACHINE")]
+    pub on: Option<String>,
+}
+
+/// Compare.
+#[derive(Debug, Group)]
+pub struct Compare {
+    /// A capture file, a machine (disk:DIR, bench:DIR), or a moment of the case: before-clear,
+    /// before-install, after-install, now
+    pub before: String,
+    /// The same for the other side
+    #[arg(default_value = "now")]
+    pub after: String,
+    /// Show every difference, one a line
+    #[arg(long)]
+    pub all: bool,
 }
 
 /// The whole job.

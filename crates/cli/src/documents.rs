@@ -7,6 +7,8 @@ use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
 use stubble_core::plan::Plan;
 use stubble_core::subject::{Candidate, Subject};
+use stubble_core::survey::compare::Change;
+use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
@@ -87,6 +89,53 @@ pub struct Traced {
     pub trace: Trace,
 }
 
+/// What `capture` took.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Captured {
+    /// The machine's own name.
+    pub computer: String,
+    /// The file.
+    pub file: String,
+    /// Its size.
+    pub bytes: u64,
+    /// Files, folders and links in it.
+    pub files: usize,
+    /// Registry keys in it.
+    pub keys: usize,
+    /// Registry values in it.
+    pub values: usize,
+    /// What could not be looked at.
+    pub could_not_look: Vec<Gap>,
+}
+
+/// One side of a comparison.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Side {
+    /// What was named.
+    pub name: String,
+    /// The machine's own name.
+    pub computer: String,
+    /// Number of places looked at.
+    pub places: usize,
+    /// What could not be looked at.
+    pub could_not_look: Vec<Gap>,
+}
+
+/// What `compare` found.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Compared {
+    /// The first side.
+    pub before: Side,
+    /// The second side.
+    pub after: Side,
+    /// Differences put together.
+    pub groups: Vec<Group>,
+    /// Facts that differ.
+    pub facts: Vec<FactChange>,
+    /// Every single difference.
+    pub changes: Vec<Change>,
+}
+
 /// What `clear` and `resume` did.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Cleared {
@@ -161,6 +210,8 @@ documented! {
     Traced => "stubble.trace/1",
     Explanation => "stubble.why/1",
     Plan => "stubble.plan-document/1",
+    Captured => "stubble.captured/1",
+    Compared => "stubble.compare/1",
     Cleared => "stubble.clear/1",
     PutBack => "stubble.putback/1",
     InstallReport => "stubble.install/1",

@@ -7,8 +7,8 @@ use stubble_core::packages::PackageError;
 use stubble_core::plan::PlanError;
 use stubble_core::subject::Candidate;
 use stubble_ledger::LedgerError;
-use stubble_machine::MachineError;
 use stubble_machine::bench::world::WorldError;
+use stubble_machine::{MachineError, NoWrite};
 use thiserror::Error;
 
 use crate::Exit;
@@ -22,6 +22,18 @@ pub enum CliError {
         /// What was given.
         on: String,
     },
+    /// The machine is a capture.
+    #[error("this machine is a capture: a picture, which cannot be changed")]
+    OnlyAPicture,
+    /// `compare` has nothing to compare with.
+    #[error("`{0}` is no capture, no machine and no moment of this case")]
+    NothingToCompare(String),
+    /// The case has no survey of that moment.
+    #[error("this case has no survey from {0}")]
+    NotThatMoment(String),
+    /// A file would be overwritten.
+    #[error("{} is there already", .0.display())]
+    Exists(PathBuf),
     /// Nobody of that name.
     #[error("nothing on this machine is called {name}")]
     Nobody {
@@ -108,9 +120,20 @@ pub fn explain(error: &CliError) -> Told {
         |advice: &str, exit| Told { message: error.to_string(), details: Vec::new(), advice: advice.to_owned(), exit };
     match error {
         CliError::WrongMachine { .. } => told(
-            "This version works on a practice machine: `--on bench:DIR`. `stubble demo --broken-only` makes one.",
+            "Name it as disk:DIR (a mounted Windows disk), capture:FILE, or bench:DIR (a practice machine).",
             Exit::Usage,
         ),
+        CliError::OnlyAPicture => {
+            told("Write the plan with `stubble plan`, and carry it out on the machine itself.", Exit::Usage)
+        }
+        CliError::NothingToCompare(_) => told(
+            "Name a capture file, a machine such as disk:DIR, or one of: now, before-clear, before-install, after-install.",
+            Exit::Usage,
+        ),
+        CliError::NotThatMoment(_) => {
+            told("`clear` keeps one before it begins, and `install` one before and one after.", Exit::Usage)
+        }
+        CliError::Exists(_) => told("Name another file.", Exit::Usage),
         CliError::Nobody { known, .. } => Told {
             details: known.iter().map(|name| format!("known: {name}")).collect(),
             ..told("Check the spelling, or name the installer with `--payload`.", Exit::Usage)
@@ -188,7 +211,24 @@ fn ledger_told(error: &LedgerError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
 }
 
 fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
+    if let MachineError::SeveralInstallations { found, .. } = error {
+        return Told {
+            details: found.iter().map(|folder| format!("found: {}", folder.display())).collect(),
+            ..told("Name the Windows folder that you mean: `--on disk:DIR`.", Exit::Usage)
+        };
+    }
     let advice = match error {
+        MachineError::SeveralInstallations { .. } => "Name the Windows folder that you mean: `--on disk:DIR`.",
+        MachineError::NotWritable { why, .. } => match why {
+            NoWrite::Hibernated => {
+                "Start that Windows and shut it down with `shutdown /s /t 0`, then try again. Nothing was changed."
+            }
+            NoWrite::ReadOnly => "Mount it for writing, and try again. Nothing was changed.",
+            NoWrite::Stale { .. } => {
+                "Start that Windows once and shut it down, so that it repairs its registry. Nothing was changed."
+            }
+            NoWrite::Running => "Attach the disk to another computer. Nothing was changed.",
+        },
         MachineError::NotAMachine { .. } => "Check the folder; `stubble demo --broken-only` makes a practice machine.",
         MachineError::Hive { .. } => "Nothing was changed. Restore the hive from a backup before you go on.",
         MachineError::Description { .. } => "Mend the line that is named.",

@@ -2,29 +2,81 @@
 
 use std::path::Path;
 
-use stubble_machine::Alter;
+use stubble_core::survey::Survey;
 use stubble_machine::bench::{Bench, demo, world};
+use stubble_machine::capture::Capture;
+use stubble_machine::disk::Disk;
+use stubble_machine::{Alter, Observe};
 
 use crate::errors::CliError;
 
 /// The forms that `--on` has in this version.
 const BENCH: &str = "bench:";
+const DISK: &str = "disk:";
+const CAPTURE: &str = "capture:";
+
+/// A machine, as far as it can be used.
+pub enum Machine {
+    /// It can be read and changed.
+    Whole(Box<dyn Alter>),
+    /// It can only be read.
+    Picture(Box<dyn Observe>),
+}
+
+impl Machine {
+    /// The machine, for reading.
+    pub fn observe(&self) -> &dyn Observe {
+        match self {
+            Self::Whole(machine) => &**machine,
+            Self::Picture(machine) => &**machine,
+        }
+    }
+
+    /// The machine, for changing. Fails where there is nothing that could be changed.
+    pub fn alter(&self) -> Result<&dyn Alter, CliError> {
+        match self {
+            Self::Whole(machine) => Ok(&**machine),
+            Self::Picture(_) => Err(CliError::OnlyAPicture),
+        }
+    }
+}
 
 /// The machine that a specification names.
-pub fn machine(on: &str) -> Result<Box<dyn Alter>, CliError> {
-    match on.strip_prefix(BENCH) {
-        Some(folder) if !folder.is_empty() => Ok(Box::new(Bench::open(Path::new(folder))?)),
-        _ => Err(CliError::WrongMachine { on: on.to_owned() }),
+pub fn machine(on: &str) -> Result<Machine, CliError> {
+    match split(on)? {
+        (BENCH, folder) => Ok(Machine::Whole(Box::new(Bench::open(Path::new(folder))?))),
+        (DISK, folder) => Ok(Machine::Whole(Box::new(Disk::mounted(Path::new(folder))?))),
+        (_, file) => Ok(Machine::Picture(Box::new(Capture::open(Path::new(file))?))),
     }
 }
 
 /// The specification with a full path, so that it means the same from any folder.
 pub fn full(on: &str) -> Result<String, CliError> {
-    let Some(folder) = on.strip_prefix(BENCH).filter(|folder| !folder.is_empty()) else {
-        return Err(CliError::WrongMachine { on: on.to_owned() });
-    };
-    let full = std::path::absolute(folder).map_err(|source| CliError::Io { path: folder.into(), source })?;
-    Ok(format!("{BENCH}{}", full.display()))
+    let (kind, path) = split(on)?;
+    let full = std::path::absolute(path).map_err(|source| CliError::Io { path: path.into(), source })?;
+    Ok(format!("{kind}{}", full.display()))
+}
+
+/// Whether a text is meant as a machine.
+pub fn is_machine(text: &str) -> bool {
+    split(text).is_ok()
+}
+
+fn split(on: &str) -> Result<(&'static str, &str), CliError> {
+    let forms = [BENCH, DISK, CAPTURE].into_iter();
+    let mut found = forms.filter_map(|form| Some((form, on.strip_prefix(form).filter(|path| !path.is_empty())?)));
+    found.next().ok_or_else(|| CliError::WrongMachine { on: on.to_owned() })
+}
+
+/// Writes a picture of a machine to a file; tells its size in bytes.
+pub fn keep_picture(survey: &Survey, file: &Path) -> Result<u64, CliError> {
+    stubble_machine::capture::write(survey, file)?;
+    Ok(std::fs::metadata(file).map_err(|source| CliError::Io { path: file.into(), source })?.len())
+}
+
+/// Reads a picture from a file.
+pub fn picture(file: &Path) -> Result<Survey, CliError> {
+    Ok(Capture::open(file)?.survey()?)
 }
 
 /// Builds the demo's broken machine in an empty folder and tells its specification.

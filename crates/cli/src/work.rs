@@ -7,11 +7,11 @@ use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
 use stubble_ledger::Case;
-use stubble_machine::{Alter, MachineError};
+use stubble_machine::{MachineError, Observe};
 
 use crate::Ui;
 use crate::errors::CliError;
-use crate::machines::machine;
+use crate::machines::{Machine, machine};
 
 /// The largest file that is read as a package.
 const LARGEST_PACKAGE: u64 = 2 << 30;
@@ -30,7 +30,7 @@ pub struct Work {
     /// The case.
     pub case: Case,
     /// Its machine.
-    pub machine: Box<dyn Alter>,
+    pub machine: Machine,
     /// The machine as it is now.
     pub survey: Survey,
     /// What the package installer has registered on it.
@@ -42,7 +42,7 @@ impl Work {
     pub fn begin(settings: &Settings) -> Result<Self, CliError> {
         let case = Case::open(&settings.case)?;
         let machine = machine(&case.about.on)?;
-        let survey = machine.survey()?;
+        let survey = machine.observe().survey()?;
         let registered = Registered::read(&survey);
         Ok(Self { case, machine, survey, registered })
     }
@@ -60,9 +60,9 @@ impl Work {
     /// The case's payload with its tables, where one is known and still there.
     pub fn payload(&self) -> Result<Option<PackageFile>, CliError> {
         let Some(path) = &self.case.about.payload else { return Ok(None) };
-        match read_package(&*self.machine, path) {
+        match read_package(self.machine.observe(), path) {
             Ok((file, _)) => Ok(Some(file)),
-            Err(CliError::Machine(MachineError::Absent(_))) => Ok(None),
+            Err(CliError::Machine(MachineError::Absent(_) | MachineError::Unsupported(_))) => Ok(None),
             Err(error) => Err(error),
         }
     }
@@ -78,7 +78,7 @@ impl Work {
 }
 
 /// Reads a package on the machine: its tables, and its bytes.
-pub fn read_package(machine: &dyn Alter, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
+pub fn read_package(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
     let bytes = machine.read_file(path, LARGEST_PACKAGE)?;
     let package = Package::read(&bytes).map_err(|source| CliError::Payload { path: path.to_owned(), source })?;
     Ok((PackageFile { path: path.to_owned(), package }, bytes))
@@ -86,10 +86,10 @@ pub fn read_package(machine: &dyn Alter, path: &str) -> Result<(PackageFile, Vec
 
 /// Packages that lie in the users' download folders. What cannot be read as one is passed over:
 /// it was not asked for.
-pub fn downloaded_packages(machine: &dyn Alter, survey: &Survey) -> Vec<PackageFile> {
+pub fn downloaded_packages(machine: &dyn Observe, survey: &Survey) -> Vec<PackageFile> {
     let mut found = Vec::new();
     for user in &survey.facts.users {
-        let Some(folder) = survey.files.find(&format!("{}\\Downloads", user.profile)) else { continue };
+        let Some(folder) = survey.files.find(&user.folder("{374DE290-123F-4565-9164-39C4925E467B}")) else { continue };
         for file in survey.files.children(folder) {
             let path = survey.files.path(file);
             let is_package = survey.files.data(file).kind == EntryKind::File && path.to_lowercase().ends_with(".msi");

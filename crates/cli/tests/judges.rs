@@ -26,7 +26,7 @@ fn ours(path: &Path) -> Count {
         let below = hive.subkeys(at).unwrap().into_iter().map(|child| count(hive, child));
         below.fold(own, |sum, part| (sum.0 + part.0, sum.1 + part.1))
     }
-    let hive = Hive::parse(&std::fs::read(path).unwrap()).unwrap();
+    let hive = Hive::parse(std::fs::read(path).unwrap()).unwrap();
     count(&hive, hive.root())
 }
 

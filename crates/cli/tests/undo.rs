@@ -61,7 +61,7 @@ fn walk(at: &Path, all: &mut BTreeMap<String, String>) {
             all.insert(name, format!("folder {:?}", if holds_hive { Duration::ZERO } else { since }));
             walk(&path, all);
         } else if HIVES.iter().any(|hive| path.ends_with(hive)) {
-            let hive = Hive::parse(&fs::read(&path).unwrap()).unwrap();
+            let hive = Hive::parse(fs::read(&path).unwrap()).unwrap();
             key(&hive, hive.root(), name, all);
         } else {
             let bytes = fs::read(&path).unwrap();

@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::Hive;
 use crate::error::{Damage, HiveError, damaged};
 use crate::logs::Recovery;
-use crate::Hive;
 
 /// "No cell": what a reference holds that leads nowhere.
 pub(crate) const NONE: u32 = u32::MAX;

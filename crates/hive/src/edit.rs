@@ -3,8 +3,8 @@
 //! The caller sets time stamps: an edit that undoes another must be able to leave the old one.
 
 use crate::cells::NONE;
-use crate::header::has_big_data;
 use crate::error::{Damage, HiveError, damaged};
+use crate::header::has_big_data;
 use crate::key::{FLAG_LATIN1, NK_FIXED};
 use crate::name::stored;
 use crate::value::{INLINE, SEGMENT, VK_FIXED};

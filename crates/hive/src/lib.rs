@@ -78,6 +78,11 @@ impl Hive {
         Self::settle(file, recovery)
     }
 
+    /// Whether the file's last write was not finished, so that [`open`](Self::open) needs its logs.
+    pub fn is_unfinished(file: &[u8]) -> bool {
+        header::BaseBlock::read(file).is_ok_and(|base| !base.valid || base.is_dirty())
+    }
+
     fn settle(mut file: Vec<u8>, recovery: Recovery) -> Result<Self, HiveError> {
         let base = header::BaseBlock::read(&file)?;
         let end = header::BASE_LEN + base.bins_len as usize;

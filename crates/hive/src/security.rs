@@ -7,7 +7,8 @@ use crate::error::{Damage, HiveError, damaged};
 const SK_FIXED: usize = 20;
 
 impl Hive {
-    pub(crate) fn descriptor(&self, at: u32) -> Result<&[u8], HiveError> {
+    /// The raw self-relative descriptor in a cell that a key names; see [`Walked`](crate::Walked).
+    pub fn descriptor(&self, at: u32) -> Result<&[u8], HiveError> {
         let sk = self.sk(at)?;
         let len = word(sk, 16).ok_or(damaged(at, Damage::CellSize))? as usize;
         sk.get(SK_FIXED..SK_FIXED + len).ok_or(damaged(at, Damage::Count))

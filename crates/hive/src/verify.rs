@@ -56,8 +56,7 @@ impl Hive {
     /// Follows every reference and compares it with every cell. Fails where the structure cannot
     /// be followed at all.
     pub fn verify(&self) -> Result<Tally, HiveError> {
-        let mut check =
-            Check { hive: self, claimed: HashMap::new(), users: HashMap::new(), tally: Tally::default() };
+        let mut check = Check { hive: self, claimed: HashMap::new(), users: HashMap::new(), tally: Tally::default() };
         check.key(self.root(), None, 0)?;
         check.descriptors()?;
         check.cells()?;

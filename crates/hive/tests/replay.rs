@@ -36,7 +36,9 @@ fn a_log_of_either_format_completes_the_hive() {
         let (hive, log) = unfinished(&slices(&states), format);
         assert!(matches!(Hive::parse(hive.clone()), Err(HiveError::Dirty { .. })));
         let replayed = Hive::open(hive, &[log]).unwrap();
-        assert!(matches!(replayed.recovery(), Recovery::Replayed { writes, .. } if *writes == if format == Format::New { 4 } else { 1 }));
+        assert!(
+            matches!(replayed.recovery(), Recovery::Replayed { writes, .. } if *writes == if format == Format::New { 4 } else { 1 })
+        );
         assert!(same_content(&states[4], &replayed), "{format:?}");
         assert_eq!(replayed.verify().unwrap().faults, []);
     }

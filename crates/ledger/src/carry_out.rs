@@ -60,7 +60,8 @@ pub fn carry_out(
     plan: &Plan,
     tell: &mut dyn FnMut(&Report),
 ) -> Result<Vec<Report>, LedgerError> {
-    machine.can_hold(case.folder())?;
+    machine.ready()?;
+    machine.keep_registry(&case.holding(machine)?.join("registry"))?;
     finish_open(case, machine)?;
     let mut reports = Vec::new();
     for step in plan.chosen() {

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
 use stubble_core::subject::Subject;
 use stubble_core::survey::Survey;
-use stubble_machine::{MachineError, capture};
+use stubble_machine::{Alter, MachineError, capture};
 
 use crate::LedgerError;
 use crate::journal::{DeedState, Entry, Journal};
@@ -176,6 +176,19 @@ impl Case {
     /// The vault's folder for a deed.
     pub(crate) fn vault(&self, deed: u32) -> PathBuf {
         self.folder.join("vault").join(format!("{deed:04}"))
+    }
+
+    /// The folder that holds the files and folders taken: in the case where that lies on the
+    /// machine's own file system, else on the machine, under a name that only this case has.
+    pub fn holding(&self, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
+        let refused = match machine.can_hold(&self.folder) {
+            Ok(()) => return Ok(self.folder.join("vault")),
+            Err(error) => error,
+        };
+        match machine.own_vault() {
+            Some(vault) => Ok(vault.join(format!("case-{}", &short_digest(self.about.opened.as_bytes())[..12]))),
+            None => Err(refused.into()),
+        }
     }
 }
 

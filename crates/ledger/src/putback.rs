@@ -40,6 +40,7 @@ pub fn putback(
     if let Some(unknown) = steps.iter().find(|name| !known(name)) {
         return Err(LedgerError::NoDeed(unknown.clone()));
     }
+    machine.ready()?;
     finish_open(case, machine)?;
     let mut returned = Vec::new();
     for deed in case.journal.deeds().into_iter().rev() {

@@ -4,6 +4,8 @@ use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use stubble_machine::Alter;
+
 use crate::steps::Piece;
 use crate::{Case, LedgerError};
 
@@ -48,8 +50,14 @@ impl Case {
     }
 
     /// Where a piece of a deed that is a file or folder is held. Its own name is kept.
-    pub(crate) fn held(&self, deed: u32, piece: usize, name: &str) -> Result<PathBuf, LedgerError> {
-        let folder = self.vault(deed).join(piece.to_string());
+    pub(crate) fn held(
+        &self,
+        deed: u32,
+        piece: usize,
+        name: &str,
+        machine: &dyn Alter,
+    ) -> Result<PathBuf, LedgerError> {
+        let folder = self.holding(machine)?.join(format!("{deed:04}")).join(piece.to_string());
         fs::create_dir_all(&folder).map_err(LedgerError::io(&folder))?;
         Ok(folder.join(name))
     }

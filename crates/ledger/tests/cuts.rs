@@ -2,7 +2,7 @@
 //! work can be finished, and it can be undone. And what a damaged or contested case does.
 
 use std::cell::Cell;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use stubble_core::model::{KeyTree, Place, RegValue};
 use stubble_core::packages::Registered;
@@ -106,8 +106,17 @@ impl Observe for Flaky<'_> {
 }
 
 impl Alter for Flaky<'_> {
+    fn ready(&self) -> Result<(), MachineError> {
+        self.bench.ready()
+    }
     fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
         self.bench.can_hold(vault)
+    }
+    fn own_vault(&self) -> Option<PathBuf> {
+        self.bench.own_vault()
+    }
+    fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
+        self.change(|| self.bench.keep_registry(into))
     }
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
         self.change(|| self.bench.take_entry(path, to))

@@ -20,6 +20,22 @@ pub enum MachineError {
         /// The first thing that is missing.
         missing: String,
     },
+    /// The folder holds more than one installation of Windows.
+    #[error("{} holds more than one installation of Windows", .root.display())]
+    SeveralInstallations {
+        /// The folder.
+        root: PathBuf,
+        /// Their Windows folders.
+        found: Vec<PathBuf>,
+    },
+    /// The disk must not be written.
+    #[error("the disk {} must not be changed: {why}", .root.display())]
+    NotWritable {
+        /// The disk.
+        root: PathBuf,
+        /// Why.
+        why: NoWrite,
+    },
     /// A registry hive cannot be read or written.
     #[error("the registry hive {path} cannot be used: {source}")]
     Hive {
@@ -91,6 +107,28 @@ pub enum MachineError {
         /// What the system says.
         source: io::Error,
     },
+}
+
+/// Why a disk must not be written.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum NoWrite {
+    /// A system sleeps on it.
+    #[error("Windows is hibernated on it, or was shut down with fast startup")]
+    Hibernated,
+    /// It is mounted for reading only.
+    #[error("it is mounted read-only")]
+    ReadOnly,
+    /// A hive was not closed cleanly and its logs cannot complete it.
+    #[error("{hive} was not closed cleanly, and its logs cannot complete it ({why})")]
+    Stale {
+        /// The hive's path on the machine.
+        hive: String,
+        /// Why the logs do not help.
+        why: &'static str,
+    },
+    /// It is the disk that this computer runs from.
+    #[error("this computer runs from it")]
+    Running,
 }
 
 impl MachineError {

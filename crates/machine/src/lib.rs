@@ -12,13 +12,13 @@ pub mod disk;
 mod error;
 mod shortcut;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
 use stubble_core::survey::Survey;
 
-pub use error::MachineError;
+pub use error::{MachineError, NoWrite};
 
 /// Reads a machine. Nothing here changes it, to the last byte and time stamp.
 pub trait Observe {
@@ -54,9 +54,21 @@ pub struct InstallerRun {
 /// Changes a machine. Every change has its exact inverse, and none is made without a caller that
 /// has written down first what it is about to do.
 pub trait Alter: Observe {
+    /// Whether the machine may be changed now. Fails with [`MachineError::NotWritable`].
+    fn ready(&self) -> Result<(), MachineError>;
+
     /// Whether a folder can hold what is taken: only on the same file system is taking one
-    /// rename, whatever the size. Fails with [`MachineError::OtherFileSystem`].
+    /// rename, whatever the size, and nothing that the file system keeps is lost. Fails with
+    /// [`MachineError::OtherFileSystem`].
     fn can_hold(&self, vault: &Path) -> Result<(), MachineError>;
+
+    /// A folder on the machine's own file system that can hold what is taken, for a case that
+    /// lies elsewhere; no survey shows it.
+    fn own_vault(&self) -> Option<PathBuf>;
+
+    /// Keeps the files of the registry as they are in that folder, where they are files of ours
+    /// to change. What is kept there already stays as it is.
+    fn keep_registry(&self, into: &Path) -> Result<(), MachineError>;
 
     /// Moves a file or folder to `to`, which must be on the same file system. No link is followed.
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError>;

@@ -28,7 +28,7 @@ pub fn carry(work: &mut Work, plan: &Plan, settings: &Settings, ui: &mut Ui) -> 
         work.case.keep_survey(Moment::BeforeClear, &work.survey)?;
     }
     let width = ui.width;
-    let reports = carry_out(&mut work.case, &*work.machine, plan, &mut |report| {
+    let reports = carry_out(&mut work.case, work.machine.alter()?, plan, &mut |report| {
         if !settings.json {
             ui.print(&terminal::step_done(report, width));
         }

@@ -60,7 +60,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         Some(ran) => {
             let path = work.case.about.payload.clone().unwrap_or_default();
             let contents = ran.package.contents(&ran.bytes).map_err(|source| CliError::Payload { path, source })?;
-            let read = |path: &str| work.machine.read_file(path, LARGEST_FILE).ok();
+            let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
             Some(installed(&ran.package, &contents, &work.survey, &read))
         }
         None => None,
@@ -119,7 +119,7 @@ fn last_install(work: &Work) -> Result<Option<Ran>, CliError> {
     let Some(payload) = work.case.journal.installed_since() else { return Ok(None) };
     let surveys = (work.case.survey(Moment::BeforeInstall)?, work.case.survey(Moment::AfterInstall)?);
     let (Some(before), Some(after)) = surveys else { return Ok(None) };
-    let (file, bytes) = read_package(&*work.machine, payload)?;
+    let (file, bytes) = read_package(work.machine.observe(), payload)?;
     Ok(Some(Ran { package: file.package, bytes, changes: compare(&before, &after), before }))
 }
 

@@ -13,10 +13,10 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     let mut work = Work::begin(settings)?;
     let known = args.payload.clone().or_else(|| work.case.about.payload.clone());
     let payload = known.ok_or_else(|| CliError::NoPayload(work.case.about.subject.name.clone()))?;
-    let (file, _) = read_package(&*work.machine, &payload)?;
+    let (file, _) = read_package(work.machine.observe(), &payload)?;
     let what = format!("{} {}", file.package.name, file.package.version);
     consent(args.consent.yes, &format!("Run setup of {what} on {}?", work.survey.facts.computer), ui)?;
-    let report = install(&mut work.case, &*work.machine, &payload)?;
+    let report = install(&mut work.case, work.machine.alter()?, &payload)?;
     show(&report, settings, ui, |report, width| terminal::installed(report, &what, width));
     Ok(if report.success { Exit::Done } else { Exit::No })
 }

@@ -1,7 +1,9 @@
 //! The commands, one file each.
 
+mod capture;
 mod check;
 mod clear;
+mod compare;
 mod confirm;
 mod demo;
 mod install;
@@ -36,6 +38,8 @@ pub fn run(args: Args, ui: &mut Ui) -> Result<Exit, CliError> {
         Command::Install(args) => install::run(&args, &settings, ui),
         Command::Confirm => confirm::run(&settings, ui),
         Command::Report => report::run(&settings, ui),
+        Command::Capture(args) => capture::run(&args, &settings, ui),
+        Command::Compare(args) => compare::run(&args, &settings, ui),
         Command::Mend(args) => mend::run(&args, &settings, ui),
         Command::Demo(args) => demo::run(&args, ui),
     }

@@ -16,11 +16,11 @@ use crate::{Exit, Ui};
 pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let on = full(&args.on)?;
     let machine = machine(&on)?;
-    let survey = machine.survey()?;
+    let survey = machine.observe().survey()?;
     let registered = Registered::read(&survey);
     let packages = match &args.payload {
-        Some(path) => vec![read_package(&*machine, path)?.0],
-        None => downloaded_packages(&*machine, &survey),
+        Some(path) => vec![read_package(machine.observe(), path)?.0],
+        None => downloaded_packages(machine.observe(), &survey),
     };
     let subject = match identify(&survey, &registered, &packages, &args.name) {
         Identified::One(subject) => *subject,

@@ -36,7 +36,7 @@ pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     }
     consent(args.consent.yes, &format!("Put back what {wanted} steps have taken?"), ui)?;
     let width = ui.width;
-    let deeds = putback(&mut work.case, &*work.machine, &args.steps, &mut |one| {
+    let deeds = putback(&mut work.case, work.machine.alter()?, &args.steps, &mut |one| {
         if !settings.json {
             ui.print(&terminal::returned(one, width));
         }

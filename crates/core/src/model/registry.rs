@@ -67,6 +67,11 @@ pub fn text_of(data: &[u8]) -> String {
     text::from_utf16(units.take_while(|unit| *unit != 0))
 }
 
+/// The number in raw data of four bytes.
+pub fn dword_of(data: &[u8]) -> Option<u32> {
+    data.try_into().ok().map(u32::from_le_bytes)
+}
+
 /// A key with everything below it, exactly.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct KeyTree {

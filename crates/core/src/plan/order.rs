@@ -78,6 +78,7 @@ mod tests {
             registry: RegistryBuilder::default().finish(),
             running: Running::default(),
             shortcuts: Vec::new(),
+            short_names: Vec::new(),
             gaps: Vec::new(),
         }
     }

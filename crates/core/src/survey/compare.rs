@@ -10,7 +10,7 @@ use super::tree::{NodeId, Tree};
 use super::{Entry, EntryKind, Survey};
 
 /// How a place differs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Difference {
     /// It is new.

@@ -1,5 +1,7 @@
 //! Facts about a machine that are neither a file nor a key.
 
+use std::collections::BTreeMap;
+
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -16,17 +18,43 @@ pub struct User {
     pub sid: String,
     /// The profile folder.
     pub profile: String,
+    /// Folders that were moved away from their usual place, by the names that Windows has for
+    /// them, such as `AppData` or `Personal`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub folders: BTreeMap<String, String>,
 }
 
 impl User {
     /// The folder for settings that follow the user.
     pub fn roaming(&self) -> String {
-        format!("{}\\AppData\\Roaming", self.profile)
+        self.folder("AppData")
     }
 
     /// The folder for data that stay on this machine.
     pub fn local(&self) -> String {
-        format!("{}\\AppData\\Local", self.profile)
+        self.folder("Local AppData")
+    }
+
+    /// One of the user's folders, by the name that Windows has for it: where it was moved, or
+    /// else in its usual place.
+    pub fn folder(&self, name: &str) -> String {
+        if let Some(moved) = self.folders.get(name) {
+            return moved.clone();
+        }
+        let usual = match name {
+            "AppData" => "AppData\\Roaming",
+            "Local AppData" => "AppData\\Local",
+            "Personal" => "Documents",
+            "My Music" => "Music",
+            "My Pictures" => "Pictures",
+            "My Video" => "Videos",
+            "Start Menu" => "AppData\\Roaming\\Microsoft\\Windows\\Start Menu",
+            "Programs" => "AppData\\Roaming\\Microsoft\\Windows\\Start Menu\\Programs",
+            "Startup" => "AppData\\Roaming\\Microsoft\\Windows\\Start Menu\\Programs\\Startup",
+            "{374DE290-123F-4565-9164-39C4925E467B}" => "Downloads",
+            other => other,
+        };
+        format!("{}\\{usual}", self.profile)
     }
 
     /// The root of the user's registry.
@@ -58,10 +86,23 @@ pub struct Facts {
     pub program_files_x86: Option<String>,
     /// The folder for data of programs, for all users.
     pub program_data: String,
+    /// The folder in which profiles are made.
+    #[serde(default = "usual_profiles")]
+    pub profiles: String,
     /// Accounts with a profile.
     pub users: Vec<User>,
+    /// The time zone, by the name under which Windows keeps it; empty where it is not known.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub time_zone: String,
+    /// Letters of the machine's other fixed drives, each with its colon.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub other_drives: Vec<String>,
     /// Free bytes on the system disk, where known.
     pub free_bytes: Option<u64>,
+}
+
+fn usual_profiles() -> String {
+    "C:\\Users".to_owned()
 }
 
 impl Facts {

@@ -2,6 +2,7 @@
 
 pub mod compare;
 mod facts;
+pub mod groups;
 mod names;
 pub mod records;
 mod registry;
@@ -9,7 +10,7 @@ pub mod state;
 mod tree;
 
 pub use facts::{Device, Facts, Gap, Process, Running, ServiceState, Shortcut, User};
-pub use registry::{KeyId, KeyNode, Registry, RegistryBuilder, ValueView};
+pub use registry::{BlockId, Data, KeyId, KeyNode, Registry, RegistryBuilder, ValueView};
 pub use tree::{NodeId, Tree, TreeBuilder};
 
 use crate::model::path::Environment;
@@ -51,6 +52,8 @@ pub struct Survey {
     pub running: Running,
     /// Shortcuts, with where they lead.
     pub shortcuts: Vec<Shortcut>,
+    /// Short 8.3 names, where the file system tells them.
+    pub short_names: Vec<(NodeId, String)>,
     /// What could not be looked at, and why.
     pub gaps: Vec<Gap>,
 }
@@ -61,13 +64,19 @@ impl Survey {
         self.facts.environment(user)
     }
 
-    /// The entry at a path, where a part may also be a short 8.3 name, as long as that can mean
-    /// only one entry.
+    /// The entry at a path, where a part may also be a short 8.3 name: the one that the file
+    /// system tells, else as long as it can mean only one entry.
     pub fn entry(&self, path: &str) -> Option<NodeId> {
         path.split('\\').try_fold(self.files.root(), |at, part| {
             self.files.child(at, part).or_else(|| {
                 if !part.contains('~') {
                     return None;
+                }
+                let told = self.short_names.iter().find(|(entry, name)| {
+                    self.files.parent(*entry) == at && crate::model::text::fold(name) == crate::model::text::fold(part)
+                });
+                if let Some((entry, _)) = told {
+                    return Some(*entry);
                 }
                 let mut fitting =
                     self.files.children(at).filter(|child| path::may_be_short_for(part, self.files.name(*child)));

@@ -13,7 +13,8 @@ pub type NameId = u32;
 #[derive(Debug, Default)]
 pub struct Names {
     text: String,
-    ends: Vec<usize>,
+    /// Where each name ends in the text, which stays under 4 GiB.
+    ends: Vec<u32>,
     folded: Vec<NameId>,
     index: HashTable<NameId>,
     hasher: foldhash::fast::FixedState,
@@ -34,8 +35,7 @@ impl Names {
 
     /// The name with that number.
     pub fn get(&self, id: NameId) -> &str {
-        let start = if id == 0 { 0 } else { self.ends[id as usize - 1] };
-        &self.text[start..self.ends[id as usize]]
+        span(&self.text, &self.ends, id)
     }
 
     /// The number of the folded form, equal for all spellings that Windows takes as the same.
@@ -46,22 +46,20 @@ impl Names {
     fn plain(&mut self, name: &str) -> NameId {
         let hash = self.hasher.hash_one(name);
         let (text, ends) = (&self.text, &self.ends);
-        let get = |id: NameId| {
-            let start = if id == 0 { 0 } else { ends[id as usize - 1] };
-            &text[start..ends[id as usize]]
-        };
-        if let Some(id) = self.index.find(hash, |id| get(*id) == name) {
+        if let Some(id) = self.index.find(hash, |id| span(text, ends, *id) == name) {
             return *id;
         }
         let id = self.ends.len() as NameId;
         self.text.push_str(name);
-        self.ends.push(self.text.len());
+        self.ends.push(self.text.len() as u32);
         self.folded.push(NameId::MAX);
         let (text, ends, hasher) = (&self.text, &self.ends, &self.hasher);
-        self.index.insert_unique(hash, id, |id| {
-            let start = if *id == 0 { 0 } else { ends[*id as usize - 1] };
-            hasher.hash_one(&text[start..ends[*id as usize]])
-        });
+        self.index.insert_unique(hash, id, |id| hasher.hash_one(span(text, ends, *id)));
         id
     }
+}
+
+fn span<'t>(text: &'t str, ends: &[u32], id: NameId) -> &'t str {
+    let start = if id == 0 { 0 } else { ends[id as usize - 1] as usize };
+    &text[start..ends[id as usize] as usize]
 }

@@ -55,6 +55,13 @@ pub enum Record {
         /// The path it leads to.
         target: String,
     },
+    /// The short 8.3 name of an entry.
+    ShortName {
+        /// Number of the entry.
+        file: u32,
+        /// The name.
+        name: String,
+    },
     /// What runs.
     Running(Running),
     /// What could not be looked at.
@@ -106,15 +113,22 @@ pub fn records(survey: &Survey) -> impl Iterator<Item = Record> + '_ {
             values: survey.registry.values(at).map(|value| value.to_owned()).collect(),
         }
     });
-    let shortcuts = survey
+    let about_files: Vec<Record> = survey
         .shortcuts
         .iter()
-        .map(move |one| Record::Shortcut { file: files.numbers[one.file as usize], target: one.target.clone() });
+        .map(|one| Record::Shortcut { file: files.numbers[one.file as usize], target: one.target.clone() })
+        .chain(
+            survey
+                .short_names
+                .iter()
+                .map(|(file, name)| Record::ShortName { file: files.numbers[*file as usize], name: name.clone() }),
+        )
+        .collect();
     [Record::Format(FORMAT.to_owned()), Record::Facts(Box::new(survey.facts.clone()))]
         .into_iter()
         .chain(entries)
         .chain(registry)
-        .chain(shortcuts)
+        .chain(about_files)
         .chain([Record::Running(survey.running.clone())])
         .chain(survey.gaps.iter().cloned().map(Record::Gap))
 }
@@ -138,7 +152,8 @@ pub fn from_records<E: From<RecordError>>(records: impl Iterator<Item = Result<R
     let mut files = TreeBuilder::new(folder);
     let mut registry = RegistryBuilder::default();
     let (mut entries, mut keys): (NodeId, KeyId) = (0, 0);
-    let (mut facts, mut running, mut shortcuts, mut gaps) = (None, Running::default(), Vec::new(), Vec::new());
+    let (mut facts, mut running) = (None, Running::default());
+    let (mut shortcuts, mut short_names, mut gaps) = (Vec::new(), Vec::new(), Vec::new());
     for (number, record) in records.enumerate() {
         let reference = RecordError::Reference(number + 1);
         match record? {
@@ -154,11 +169,14 @@ pub fn from_records<E: From<RecordError>>(records: impl Iterator<Item = Result<R
                 keys = registry.add(above, &name, written, seal, values);
             }
             Record::Shortcut { file, target } if file <= entries => shortcuts.push(Shortcut { file, target }),
-            Record::Entry { .. } | Record::Key { .. } | Record::Shortcut { .. } => return Err(reference.into()),
+            Record::ShortName { file, name } if file <= entries => short_names.push((file, name)),
+            Record::Entry { .. } | Record::Key { .. } | Record::Shortcut { .. } | Record::ShortName { .. } => {
+                return Err(reference.into());
+            }
             Record::Running(told) => running = told,
             Record::Gap(gap) => gaps.push(gap),
         }
     }
     let facts = facts.ok_or(RecordError::Incomplete)?;
-    Ok(Survey { facts, files: files.finish(), registry: registry.finish(), running, shortcuts, gaps })
+    Ok(Survey { facts, files: files.finish(), registry: registry.finish(), running, shortcuts, short_names, gaps })
 }

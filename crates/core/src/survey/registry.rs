@@ -1,8 +1,9 @@
-//! The registry of a survey: keys as a tree, values in one block of data.
+//! The registry of a survey: keys as a tree, values with their data in the blocks they came in.
 
 use crate::model::registry::{kind, text_of};
 use crate::model::{FileTime, RegValue};
 
+use super::names::{NameId, Names};
 use super::tree::{NodeId, Tree, TreeBuilder};
 
 /// Number of a key.
@@ -21,18 +22,40 @@ pub struct KeyNode {
 
 #[derive(Debug)]
 struct ValueNode {
-    name: Box<str>,
+    name: NameId,
     kind: u32,
-    start: usize,
+    start: u32,
     len: u32,
+    block: u16,
 }
 
-/// All keys and values.
+/// All keys and values. Data is not copied out of the blocks in which it was read.
 #[derive(Debug)]
 pub struct Registry {
     tree: Tree<KeyNode>,
+    names: Names,
     values: Vec<ValueNode>,
-    data: Vec<u8>,
+    blocks: Vec<Vec<u8>>,
+}
+
+/// Number of a block of data in a [`Registry`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct BlockId(u16);
+
+/// The data of a value that is added.
+#[derive(Clone, Copy, Debug)]
+pub enum Data<'a> {
+    /// These bytes, which are copied.
+    Copied(&'a [u8]),
+    /// A piece of a block that is filled in later.
+    In {
+        /// The block.
+        block: BlockId,
+        /// Offset in bytes.
+        start: u32,
+        /// Length in bytes.
+        len: u32,
+    },
 }
 
 /// Collects keys with their values.
@@ -40,14 +63,26 @@ pub struct Registry {
 #[must_use]
 pub struct RegistryBuilder {
     tree: TreeBuilder<KeyNode>,
+    names: Names,
     values: Vec<ValueNode>,
-    data: Vec<u8>,
+    blocks: Vec<Vec<u8>>,
+    /// The block to which data is copied.
+    own: usize,
 }
+
+/// How large a block of copied data may grow, in bytes: offsets in it have 32 bits.
+const LARGEST_OWN: usize = 1 << 30;
 
 impl Default for RegistryBuilder {
     fn default() -> Self {
         let root = KeyNode { last_written: FileTime(0), seal: 0, first: 0, count: 0 };
-        Self { tree: TreeBuilder::new(root), values: Vec::new(), data: Vec::new() }
+        Self {
+            tree: TreeBuilder::new(root),
+            names: Names::default(),
+            values: Vec::new(),
+            blocks: vec![Vec::new()],
+            own: 0,
+        }
     }
 }
 
@@ -61,19 +96,53 @@ impl RegistryBuilder {
         seal: u64,
         values: impl IntoIterator<Item = (N, u32, D)>,
     ) -> KeyId {
-        let first = self.values.len() as u32;
+        let key = self.add_key(parent, name, last_written, seal);
         for (name, kind, data) in values {
-            let (start, data) = (self.data.len(), data.as_ref());
-            self.data.extend_from_slice(data);
-            self.values.push(ValueNode { name: name.as_ref().into(), kind, start, len: data.len() as u32 });
+            self.add_value(name.as_ref(), kind, Data::Copied(data.as_ref()));
         }
-        let count = self.values.len() as u32 - first;
-        self.tree.add(parent, name, KeyNode { last_written, seal, first, count })
+        key
+    }
+
+    /// Adds a key without values.
+    pub fn add_key(&mut self, parent: KeyId, name: &str, last_written: FileTime, seal: u64) -> KeyId {
+        let first = self.values.len() as u32;
+        self.tree.add(parent, name, KeyNode { last_written, seal, first, count: 0 })
+    }
+
+    /// Adds a value to the key that was added last.
+    pub fn add_value(&mut self, name: &str, kind: u32, data: Data<'_>) {
+        let (block, start, len) = match data {
+            Data::In { block, start, len } => (block.0, start, len),
+            Data::Copied(bytes) => {
+                if self.blocks[self.own].len() + bytes.len() > LARGEST_OWN {
+                    self.blocks.push(Vec::new());
+                    self.own = self.blocks.len() - 1;
+                }
+                let own = &mut self.blocks[self.own];
+                let start = own.len() as u32;
+                own.extend_from_slice(bytes);
+                (self.own as u16, start, bytes.len() as u32)
+            }
+        };
+        let name = self.names.intern(name);
+        self.values.push(ValueNode { name, kind, start, len, block });
+        self.tree.last_mut().count += 1;
+    }
+
+    /// A block that values may refer to before its bytes are handed over.
+    pub fn reserve_block(&mut self) -> BlockId {
+        self.blocks.push(Vec::new());
+        BlockId((self.blocks.len() - 1) as u16)
+    }
+
+    /// Hands over the bytes of a block. What refers beyond their end reads as empty.
+    pub fn fill_block(&mut self, block: BlockId, bytes: Vec<u8>) {
+        self.blocks[usize::from(block.0)] = bytes;
     }
 
     /// Makes the registry ready to be asked.
     pub fn finish(self) -> Registry {
-        Registry { tree: self.tree.finish(), values: self.values, data: self.data }
+        Registry { tree: self.tree.finish(), names: self.names, values: self.values, blocks: self.blocks }
     }
 }
 
@@ -133,18 +202,28 @@ impl Registry {
 
     /// The key's values in stored order.
     pub fn values(&self, key: KeyId) -> impl Iterator<Item = ValueView<'_>> {
-        let node = self.tree.data(key);
-        self.values[node.first as usize..(node.first + node.count) as usize].iter().map(|value| ValueView {
-            name: &value.name,
-            kind: value.kind,
-            data: &self.data[value.start..value.start + value.len as usize],
-        })
+        self.nodes_of(key).iter().map(|value| self.view(value))
     }
 
     /// The value of that name, compared without regard to case.
     pub fn value(&self, key: KeyId, name: &str) -> Option<ValueView<'_>> {
         let wanted = crate::model::text::fold(name);
-        self.values(key).find(|value| crate::model::text::fold(value.name) == wanted)
+        let is_it = |value: &&ValueNode| self.names.get(self.names.folded(value.name)) == wanted;
+        self.nodes_of(key).iter().find(is_it).map(|value| self.view(value))
+    }
+
+    fn nodes_of(&self, key: KeyId) -> &[ValueNode] {
+        let node = self.tree.data(key);
+        &self.values[node.first as usize..(node.first + node.count) as usize]
+    }
+
+    fn view(&self, value: &ValueNode) -> ValueView<'_> {
+        let range = value.start as usize..value.start as usize + value.len as usize;
+        ValueView {
+            name: self.names.get(value.name),
+            kind: value.kind,
+            data: self.blocks[usize::from(value.block)].get(range).unwrap_or_default(),
+        }
     }
 
     /// The text of a value.

@@ -45,6 +45,11 @@ impl<T> TreeBuilder<T> {
         (self.nodes.len() - 1) as NodeId
     }
 
+    /// What the node that was added last holds.
+    pub(crate) fn last_mut(&mut self) -> &mut T {
+        &mut self.nodes.last_mut().expect("the root is always there").data
+    }
+
     /// Sorts the children and makes the tree ready to be asked.
     pub fn finish(self) -> Tree<T> {
         let Self { names, nodes } = self;

@@ -27,8 +27,12 @@ pub struct Pc {
 }
 
 pub fn facts() -> Facts {
-    let user =
-        |name: &str, sid: &str| User { name: name.into(), sid: sid.into(), profile: format!("C:\\Users\\{name}") };
+    let user = |name: &str, sid: &str| User {
+        name: name.into(),
+        sid: sid.into(),
+        profile: format!("C:\\Users\\{name}"),
+        folders: Default::default(),
+    };
     Facts {
         computer: "WEIGH-03".into(),
         product: "Windows 10 Pro".into(),
@@ -42,6 +46,8 @@ pub fn facts() -> Facts {
         program_data: "C:\\ProgramData".into(),
         users: vec![user("maren", MAREN), user("night-shift", NIGHT)],
         free_bytes: Some(1 << 30),
+        profiles: "C:\\Users".into(),
+        ..Facts::default()
     }
 }
 
@@ -172,6 +178,7 @@ impl Pc {
         Survey {
             facts: facts(),
             shortcuts: shortcuts.collect(),
+            short_names: Vec::new(),
             files: tree.finish(),
             registry: registry.finish(),
             running: self.running.clone(),

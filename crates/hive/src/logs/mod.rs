@@ -48,10 +48,8 @@ pub(crate) fn replay(file: &mut Vec<u8>, logs: &[Vec<u8>]) -> Result<Recovery, H
     if base.valid && !base.is_dirty() {
         return Ok(Recovery::Clean);
     }
-    let mut heads: Vec<(BaseBlock, u32, &[u8])> = logs
-        .iter()
-        .filter_map(|log| BaseBlock::of_log(log).map(|(head, kind)| (head, kind, log.as_slice())))
-        .collect();
+    let mut heads: Vec<(BaseBlock, u32, &[u8])> =
+        logs.iter().filter_map(|log| BaseBlock::of_log(log).map(|(head, kind)| (head, kind, log.as_slice()))).collect();
     heads.sort_by_key(|(head, ..)| head.first);
     let writes = match heads.iter().any(|(_, kind, _)| *kind == new::KIND) {
         true => new::writes(base, &heads),

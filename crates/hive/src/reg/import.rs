@@ -119,7 +119,8 @@ impl Reader<'_> {
         self.at += 1;
         let drop = self.take("-");
         // A bracket may be part of a name: the last one of the line closes.
-        let line = self.text[self.at..].iter().position(|unit| *unit == LINE).map_or(self.text.len(), |end| self.at + end);
+        let line =
+            self.text[self.at..].iter().position(|unit| *unit == LINE).map_or(self.text.len(), |end| self.at + end);
         let close = self.text[self.at..line].iter().rposition(|unit| *unit == u16::from(b']'));
         let end = self.at + close.ok_or("the key's closing bracket is missing")?;
         let key = self.text[self.at..end].to_vec();

@@ -26,7 +26,7 @@ pub(super) fn take(
     machine: &dyn Alter,
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
-    let held = at.case.held(at.deed, at.piece, name)?;
+    let held = at.case.held(at.deed, at.piece, name, machine)?;
     match machine.take_entry(path, &held) {
         Ok(above) => piece.set_after(above.after),
         Err(MachineError::Absent(_)) => {}
@@ -42,7 +42,7 @@ pub(super) fn put_back(
     machine: &dyn Alter,
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
-    let held = at.case.held(at.deed, at.piece, name)?;
+    let held = at.case.held(at.deed, at.piece, name, machine)?;
     if std::fs::symlink_metadata(&held).is_err() {
         return Ok(());
     }

@@ -1,20 +1,32 @@
 //! Changing the bench. It refuses what a PC would refuse: files in use do not move.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use stubble_core::model::text::fold;
 use stubble_core::model::{KeyTree, RegValue};
 
 use super::Bench;
-use crate::disk::registry::Edit;
+use crate::disk::Edit;
 use crate::{Above, Alter, InstallerRun, MachineError, Observe};
 
 /// The largest package that the bench carries out.
 const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
 
 impl Alter for Bench {
+    fn ready(&self) -> Result<(), MachineError> {
+        self.disk.may_be_written()
+    }
+
     fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
-        self.disk.can_hold(vault)
+        self.disk.is_beside(vault)
+    }
+
+    fn own_vault(&self) -> Option<PathBuf> {
+        Some(self.root.join("vault"))
+    }
+
+    fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
+        self.disk.keep_hives(into)
     }
 
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
@@ -41,10 +53,7 @@ impl Alter for Bench {
 
     fn restore_key(&self, path: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
         let mut edit = self.edit()?;
-        if edit.has_key(path)? {
-            return Err(MachineError::Occupied(path.to_owned()));
-        }
-        edit.restore(path, tree, above)?;
+        edit.restore_absent(path, tree, above)?;
         edit.commit()
     }
 
@@ -61,12 +70,7 @@ impl Alter for Bench {
 
     fn restore_value(&self, key: &str, value: &RegValue, position: usize, above: Above) -> Result<(), MachineError> {
         let mut edit = self.edit()?;
-        match edit.read_value(key, &value.name) {
-            Err(MachineError::Absent(_)) => {}
-            Ok(_) => return Err(MachineError::Occupied(format!("{key} : {}", value.name))),
-            Err(other) => return Err(other),
-        }
-        edit.restore_value(key, value, position, above)?;
+        edit.restore_absent_value(key, value, position, above)?;
         edit.commit()
     }
 

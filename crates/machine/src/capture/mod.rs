@@ -1,13 +1,17 @@
 //! Captures: a stored survey, one record a line, compressed.
 
+mod observe;
+
 use std::fs::File;
 use std::io::{BufRead, BufReader, BufWriter, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use stubble_core::survey::Survey;
 use stubble_core::survey::records::{Record, RecordError, from_records, records};
 
 use crate::MachineError;
+
+pub use observe::Capture;
 
 /// Strength of the compression: low, since a capture is written while somebody waits.
 const LEVEL: i32 = 3;
@@ -33,16 +37,16 @@ pub fn read(path: &Path) -> Result<Survey, MachineError> {
     let wrong = |why: String| MachineError::Capture { path: path.to_owned(), why };
     let lines = BufReader::new(zstd::Decoder::new(file).map_err(|error| wrong(error.to_string()))?).lines();
     let parsed = lines.enumerate().map(|(number, line)| -> Result<Record, Wrong> {
-        let line = line.map_err(|error| Wrong(path.to_owned(), format!("line {}: {error}", number + 1)))?;
-        serde_json::from_str(&line).map_err(|error| Wrong(path.to_owned(), format!("line {}: {error}", number + 1)))
+        let line = line.map_err(|error| Wrong(format!("line {}: {error}", number + 1)))?;
+        serde_json::from_str(&line).map_err(|error| Wrong(format!("line {}: {error}", number + 1)))
     });
-    from_records(parsed).map_err(|Wrong(path, why)| MachineError::Capture { path, why })
+    from_records(parsed).map_err(|Wrong(why)| MachineError::Capture { path: path.to_owned(), why })
 }
 
-struct Wrong(PathBuf, String);
+struct Wrong(String);
 
 impl From<RecordError> for Wrong {
     fn from(error: RecordError) -> Self {
-        Self(PathBuf::new(), error.to_string())
+        Self(error.to_string())
     }
 }

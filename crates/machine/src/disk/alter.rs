@@ -1,123 +1,99 @@
-//! Moving files out of the disk and back. Only the bench uses this so far.
+//! Changing the disk of a machine that does not run.
 
-use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use stubble_core::model::path::{leaf, parent};
+use jiff::Timestamp;
+use stubble_core::model::{FileTime, KeyTree, RegValue};
 
-use super::Disk;
-use super::files::modified;
-use crate::{Above, MachineError};
+use super::{Disk, Edit, OWN_FOLDER};
+use crate::{Above, Alter, InstallerRun, MachineError};
+
+impl Alter for Disk {
+    fn ready(&self) -> Result<(), MachineError> {
+        self.may_be_written()
+    }
+
+    fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
+        self.is_beside(vault)
+    }
+
+    fn own_vault(&self) -> Option<PathBuf> {
+        Some(self.root().join(OWN_FOLDER))
+    }
+
+    fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
+        self.keep_hives(into)
+    }
+
+    fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
+        self.move_out(path, to)
+    }
+
+    fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError> {
+        self.move_in(from, path, above)
+    }
+
+    fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {
+        self.edit().read(path)
+    }
+
+    fn delete_key(&self, path: &str) -> Result<Above, MachineError> {
+        let mut edit = self.edit();
+        let above = edit.delete(path)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn restore_key(&self, path: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
+        let mut edit = self.edit();
+        edit.restore_absent(path, tree, above)?;
+        edit.commit()
+    }
+
+    fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
+        self.edit().read_value(key, name)
+    }
+
+    fn delete_value(&self, key: &str, name: &str) -> Result<Above, MachineError> {
+        let mut edit = self.edit();
+        let above = edit.delete_value(key, name)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn restore_value(&self, key: &str, value: &RegValue, position: usize, above: Above) -> Result<(), MachineError> {
+        let mut edit = self.edit();
+        edit.restore_absent_value(key, value, position, above)?;
+        edit.commit()
+    }
+
+    /// Nothing runs on a disk.
+    fn end_process(&self, _image: &str) -> Result<usize, MachineError> {
+        Ok(0)
+    }
+
+    fn start_process(&self, _image: &str) -> Result<(), MachineError> {
+        Err(MachineError::Unsupported("starting a program"))
+    }
+
+    /// Nothing runs on a disk.
+    fn stop_service(&self, _name: &str) -> Result<bool, MachineError> {
+        Ok(false)
+    }
+
+    fn start_service(&self, _name: &str) -> Result<(), MachineError> {
+        Err(MachineError::Unsupported("starting a service"))
+    }
+
+    fn run_installer(&self, _payload: &str) -> Result<InstallerRun, MachineError> {
+        Err(MachineError::Unsupported("running an installer"))
+    }
+}
 
 impl Disk {
-    /// Whether a folder is on the disk's own file system; see [`Alter::can_hold`](crate::Alter::can_hold).
-    #[cfg(unix)]
-    pub(crate) fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
-        use std::os::unix::fs::MetadataExt;
-        let device = |path: &Path| {
-            fs::metadata(path).map(|meta| meta.dev()).map_err(MachineError::io(path.display().to_string()))
-        };
-        if device(self.root())? == device(vault)? {
-            Ok(())
-        } else {
-            Err(MachineError::OtherFileSystem(vault.to_owned()))
-        }
+    /// Registry edits at this computer's time.
+    fn edit(&self) -> Edit<'_> {
+        let now = Timestamp::now();
+        Edit::new(self, FileTime::from_unix(now.as_second(), now.subsec_nanosecond().unsigned_abs()))
     }
-
-    /// Elsewhere the rename itself tells.
-    #[cfg(not(unix))]
-    pub(crate) fn can_hold(&self, _vault: &Path) -> Result<(), MachineError> {
-        Ok(())
-    }
-
-    /// Moves an entry to `to`; see [`Alter::take_entry`](crate::Alter::take_entry).
-    pub(crate) fn move_out(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
-        let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
-        let folder = at.parent().unwrap_or(self.root()).to_owned();
-        let before = fs::metadata(&folder).map_err(MachineError::io(path))?;
-        beneath(self.root(), &folder, path, |folder| rename(folder, &at, to, path))?;
-        sync(&folder, path)?;
-        let after = fs::metadata(&folder).map_err(MachineError::io(path))?;
-        Ok(Above { before: modified(&before), after: modified(&after) })
-    }
-
-    /// Moves an entry back; see [`Alter::return_entry`](crate::Alter::return_entry).
-    pub(crate) fn move_in(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError> {
-        let folder_path = parent(path).unwrap_or(path);
-        let folder = self.locate(folder_path)?.ok_or_else(|| MachineError::Absent(folder_path.to_owned()))?;
-        if self.locate(path)?.is_some() {
-            return Err(MachineError::Occupied(path.to_owned()));
-        }
-        let name = from.file_name().map_or_else(|| leaf(path).into(), std::ffi::OsStr::to_owned);
-        let found = fs::metadata(&folder).map_err(MachineError::io(folder_path))?;
-        fs::rename(from, folder.join(name)).map_err(MachineError::io(path))?;
-        // The folder's time goes back to before the change that is undone; if somebody else has
-        // changed the folder since, it keeps theirs.
-        let time = match modified(&found) == above.after {
-            true => {
-                let (seconds, nanos) = above.before.to_unix();
-                filetime::FileTime::from_unix_time(seconds, nanos)
-            }
-            false => filetime::FileTime::from_last_modification_time(&found),
-        };
-        filetime::set_file_mtime(&folder, time).map_err(MachineError::io(folder_path))?;
-        sync(&folder, path)
-    }
-}
-
-fn sync(folder: &Path, path: &str) -> Result<(), MachineError> {
-    fs::File::open(folder).and_then(|folder| folder.sync_all()).map_err(MachineError::io(path))
-}
-
-/// Opens a folder below the root so that no part of the way can be a link, also not one that was
-/// swapped in since it was looked at, and does the work relative to that handle.
-#[cfg(target_os = "linux")]
-fn beneath(
-    root: &Path,
-    folder: &Path,
-    path: &str,
-    work: impl FnOnce(&std::os::fd::OwnedFd) -> Result<(), MachineError>,
-) -> Result<(), MachineError> {
-    use rustix::fs::{CWD, Mode, OFlags, ResolveFlags, open, openat2};
-    let refused = |error: rustix::io::Errno| match error {
-        rustix::io::Errno::LOOP | rustix::io::Errno::XDEV => {
-            let why = "a part of it has become a link, and links are not followed".to_owned();
-            MachineError::Refused { path: path.to_owned(), why }
-        }
-        other => MachineError::io(path)(other.into()),
-    };
-    let flags = OFlags::DIRECTORY | OFlags::CLOEXEC;
-    let top = open(root, flags, Mode::empty()).map_err(refused)?;
-    let rest = folder.strip_prefix(root).unwrap_or(folder);
-    let handle = match rest.as_os_str().is_empty() {
-        true => rustix::fs::openat(CWD, root, flags, Mode::empty()).map_err(refused)?,
-        false => openat2(&top, rest, flags, Mode::empty(), ResolveFlags::NO_SYMLINKS | ResolveFlags::BENEATH)
-            .map_err(refused)?,
-    };
-    work(&handle)
-}
-
-#[cfg(target_os = "linux")]
-fn rename(folder: &std::os::fd::OwnedFd, at: &Path, to: &Path, path: &str) -> Result<(), MachineError> {
-    use rustix::fs::{CWD, RenameFlags, renameat_with};
-    let name = at.file_name().unwrap_or_default();
-    renameat_with(folder, name, CWD, to, RenameFlags::NOREPLACE).map_err(|error| match error {
-        rustix::io::Errno::XDEV => MachineError::OtherFileSystem(to.to_owned()),
-        other => MachineError::io(path)(other.into()),
-    })
-}
-
-#[cfg(not(target_os = "linux"))]
-fn beneath(
-    _root: &Path,
-    folder: &Path,
-    _path: &str,
-    work: impl FnOnce(&Path) -> Result<(), MachineError>,
-) -> Result<(), MachineError> {
-    work(folder)
-}
-
-#[cfg(not(target_os = "linux"))]
-fn rename(folder: &Path, at: &Path, to: &Path, path: &str) -> Result<(), MachineError> {
-    fs::rename(folder.join(at.file_name().unwrap_or_default()), to).map_err(MachineError::io(path))
 }

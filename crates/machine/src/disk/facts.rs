@@ -1,8 +1,11 @@
-//! What the hives say of the installation: name, version, users.
+//! What the hives say of the installation: name, version, drives, time zone, users.
+
+use std::collections::BTreeMap;
+use std::fs;
 
 use stubble_core::model::RegValue;
-use stubble_core::model::path::{Environment, leaf, plain};
-use stubble_core::model::registry::text_of;
+use stubble_core::model::path::{Environment, is_inside_or_same, leaf, plain};
+use stubble_core::model::registry::{dword_of, text_of};
 use stubble_core::model::text::{fold, from_utf16, to_utf16};
 use stubble_core::survey::{Facts, User};
 use stubble_hive::{Hive, HiveError};
@@ -11,84 +14,213 @@ use super::Disk;
 use crate::MachineError;
 
 const CURRENT_VERSION: &str = "Microsoft\\Windows NT\\CurrentVersion";
+const SHELL_FOLDERS: &str = "Software\\Microsoft\\Windows\\CurrentVersion\\Explorer\\User Shell Folders";
+/// How the identifier of a person's account begins in an access list: version 1, five parts,
+/// authority 5, first part 21.
+const PERSON: [u8; 12] = [1, 5, 0, 0, 0, 0, 0, 5, 21, 0, 0, 0];
+/// A volume of a basic disk in the mounted-devices key: disk signature and offset; or a GUID with
+/// this mark before it.
+const BASIC_LEN: usize = 12;
+const GPT_MARK: &[u8] = b"DMIO:ID:";
 
-pub(super) fn read(disk: &Disk) -> Result<Facts, MachineError> {
-    let config = "C:\\Windows\\System32\\config";
-    let load = |name: &str| {
-        let path = format!("{config}\\{name}");
-        let missing = |root: &std::path::Path| MachineError::NotAMachine {
-            root: root.to_owned(),
-            kind: "Windows disk",
-            missing: path.clone(),
-        };
-        disk.load_hive(&path).map_err(|error| match error {
-            MachineError::Absent(_) => missing(disk.root()),
-            other => other,
-        })
-    };
-    let (software, system) = (load("SOFTWARE")?, load("SYSTEM")?);
-    let wrap = |name: &str, source| MachineError::Hive { path: format!("{config}\\{name}"), source };
-    let mut facts = from_software(&software).map_err(|source| wrap("SOFTWARE", source))?;
-    from_system(&system, &mut facts).map_err(|source| wrap("SYSTEM", source))?;
-    let x86 = "C:\\Program Files (x86)";
-    let is_64 = facts.architecture != "x86" || disk.locate(x86)?.is_some();
-    facts.program_files_x86 = is_64.then(|| x86.to_owned());
-    Ok(facts)
+/// One of the machine's own hives, by its name, with its path for errors.
+struct Source<'d> {
+    hive: &'d Hive,
+    path: String,
 }
 
-fn from_software(software: &Hive) -> Result<Facts, HiveError> {
-    let text = |name: &str| -> Result<Option<String>, HiveError> { text_value(software, CURRENT_VERSION, name) };
-    let number = |name: &str| -> Result<Option<u32>, HiveError> {
-        Ok(value(software, CURRENT_VERSION, name)?.and_then(|value| value.data.try_into().ok().map(u32::from_le_bytes)))
-    };
-    // From version 10 on, the old text value stays at 6.3 and numbers tell the truth.
-    let version = match (number("CurrentMajorVersionNumber")?, number("CurrentMinorVersionNumber")?) {
-        (Some(major), Some(minor)) => format!("{major}.{minor}"),
-        _ => text("CurrentVersion")?.unwrap_or_default(),
-    };
-    let mut environment = Environment::default();
-    environment.set("SystemDrive", "C:");
-    environment.set("SystemRoot", "C:\\Windows");
-    let mut users = Vec::new();
-    let list = format!("{CURRENT_VERSION}\\ProfileList");
-    if let Some(key) = find(software, &list)? {
-        for child in software.subkeys(key)? {
-            let sid = from_utf16(software.key(child)?.name.units());
-            let Some(profile) = text_value(software, &format!("{list}\\{sid}"), "ProfileImagePath")? else { continue };
-            let profile = plain(&profile, &environment);
-            // Accounts of services have their profiles inside Windows.
-            if sid.starts_with("S-1-5-21-") || sid.starts_with("S-1-12-") {
-                users.push(User { name: leaf(&profile).to_owned(), sid, profile });
+impl Source<'_> {
+    fn value(&self, key: &str, name: &str) -> Result<Option<RegValue>, MachineError> {
+        let wrap = |source| MachineError::Hive { path: self.path.clone(), source };
+        value(self.hive, key, name).map_err(wrap)
+    }
+
+    fn text(&self, key: &str, name: &str) -> Result<Option<String>, MachineError> {
+        Ok(self.value(key, name)?.map(|value| text_of(&value.data)))
+    }
+
+    fn number(&self, key: &str, name: &str) -> Result<Option<u32>, MachineError> {
+        Ok(self.value(key, name)?.and_then(|value| dword_of(&value.data)))
+    }
+
+    /// Names of the subkeys of a key; none where it is not there.
+    fn subkeys(&self, key: &str) -> Result<Vec<String>, MachineError> {
+        let read = || -> Result<Vec<String>, HiveError> {
+            let Some(at) = find(self.hive, key)? else { return Ok(Vec::new()) };
+            self.hive.subkeys(at)?.into_iter().map(|child| Ok(from_utf16(self.hive.key(child)?.name.units()))).collect()
+        };
+        read().map_err(|source| MachineError::Hive { path: self.path.clone(), source })
+    }
+
+    /// All values of a key by name.
+    fn values(&self, key: &str) -> Result<Vec<RegValue>, MachineError> {
+        let read = || -> Result<Vec<RegValue>, HiveError> {
+            let Some(at) = find(self.hive, key)? else { return Ok(Vec::new()) };
+            let values = self.hive.values(at)?.into_iter();
+            Ok(values.map(super::registry::owned).collect())
+        };
+        read().map_err(|source| MachineError::Hive { path: self.path.clone(), source })
+    }
+}
+
+/// Reads the facts, and with them the letter of the drive and the Windows folder.
+pub(super) fn read(disk: &mut Disk, windows: &str) -> Result<(), MachineError> {
+    let load = |name: &str| {
+        let path = format!("{}\\{name}", disk.config());
+        let hive = disk.load_hive(&path).map_err(|error| match error {
+            MachineError::Absent(_) => {
+                MachineError::NotAMachine { root: disk.root().to_owned(), kind: "Windows disk", missing: path.clone() }
             }
+            other => other,
+        })?;
+        Ok::<_, MachineError>((hive, path))
+    };
+    let ((software, software_path), (system, system_path)) = (load("SOFTWARE")?, load("SYSTEM")?);
+    let software = Source { hive: &software, path: software_path };
+    let system = Source { hive: &system, path: system_path };
+    disk.drive = drive_letter(&software)?;
+    disk.windows = format!("{}\\{windows}", disk.drive);
+    let mut facts = from_software(&software, disk)?;
+    from_system(&system, disk, &mut facts)?;
+    let x86 = software.text("Microsoft\\Windows\\CurrentVersion", "ProgramFilesDir (x86)")?;
+    let x86 = x86.unwrap_or_else(|| format!("{}\\Program Files (x86)", disk.drive));
+    let is_64 = facts.architecture != "x86" || disk.locate(&x86).ok().flatten().is_some();
+    facts.program_files_x86 = is_64.then_some(x86);
+    unlisted_users(disk, &mut facts);
+    for user in &mut facts.users {
+        user.folders = redirected(disk, user);
+    }
+    disk.facts = facts;
+    Ok(())
+}
+
+/// The letter under which the machine knows its own system drive.
+fn drive_letter(software: &Source<'_>) -> Result<String, MachineError> {
+    let root = software.text(CURRENT_VERSION, "SystemRoot")?.unwrap_or_default();
+    Ok(match root.as_bytes() {
+        [letter, b':', ..] if letter.is_ascii_alphabetic() => fold(&root[..2]),
+        _ => "C:".to_owned(),
+    })
+}
+
+fn system_environment(disk: &Disk) -> Environment {
+    let mut environment = Environment::default();
+    environment.set("SystemDrive", &disk.drive);
+    environment.set("SystemRoot", &disk.windows);
+    environment.set("windir", &disk.windows);
+    environment
+}
+
+fn from_software(software: &Source<'_>, disk: &Disk) -> Result<Facts, MachineError> {
+    // From version 10 on, the old text value stays at 6.3 and numbers tell the truth.
+    let numbers = (
+        software.number(CURRENT_VERSION, "CurrentMajorVersionNumber")?,
+        software.number(CURRENT_VERSION, "CurrentMinorVersionNumber")?,
+    );
+    let version = match numbers {
+        (Some(major), Some(minor)) => format!("{major}.{minor}"),
+        _ => software.text(CURRENT_VERSION, "CurrentVersion")?.unwrap_or_default(),
+    };
+    let environment = system_environment(disk);
+    let list = format!("{CURRENT_VERSION}\\ProfileList");
+    let mut users = Vec::new();
+    for sid in software.subkeys(&list)? {
+        let Some(profile) = software.text(&format!("{list}\\{sid}"), "ProfileImagePath")? else { continue };
+        let profile = plain(&profile, &environment);
+        // Accounts of services have their profiles inside Windows.
+        if sid.starts_with("S-1-5-21-") || sid.starts_with("S-1-12-") {
+            users.push(User { name: leaf(&profile).to_owned(), sid, profile, folders: BTreeMap::new() });
         }
     }
-    let folder = |name: &str, usual: &str| -> Result<String, HiveError> {
-        let found = text_value(software, "Microsoft\\Windows\\CurrentVersion", name)?;
-        Ok(found.map_or_else(|| usual.to_owned(), |path| plain(&path, &environment)))
+    let folder = |key: &str, name: &str, usual: &str| -> Result<String, MachineError> {
+        let found = software.text(key, name)?;
+        Ok(found.map_or_else(|| format!("{}\\{usual}", disk.drive), |path| plain(&path, &environment)))
     };
+    let build = software.text(CURRENT_VERSION, "CurrentBuildNumber")?;
     Ok(Facts {
-        product: text("ProductName")?.unwrap_or_default(),
+        product: software.text(CURRENT_VERSION, "ProductName")?.unwrap_or_default(),
         version,
-        build: text("CurrentBuildNumber")?.and_then(|build| build.parse().ok()).unwrap_or(0),
-        windows: "C:\\Windows".to_owned(),
-        program_files: folder("ProgramFilesDir", "C:\\Program Files")?,
-        program_data: text_value(software, &list, "ProgramData")?
-            .map_or_else(|| "C:\\ProgramData".to_owned(), |path| plain(&path, &environment)),
+        build: build.and_then(|build| build.parse().ok()).unwrap_or(0),
+        windows: disk.windows.clone(),
+        program_files: folder("Microsoft\\Windows\\CurrentVersion", "ProgramFilesDir", "Program Files")?,
+        program_data: folder(&list, "ProgramData", "ProgramData")?,
+        profiles: folder(&list, "ProfilesDirectory", "Users")?,
         users,
         ..Facts::default()
     })
 }
 
-fn from_system(system: &Hive, facts: &mut Facts) -> Result<(), HiveError> {
-    let current =
-        value(system, "Select", "Current")?.and_then(|value| value.data.try_into().ok().map(u32::from_le_bytes));
+fn from_system(system: &Source<'_>, disk: &Disk, facts: &mut Facts) -> Result<(), MachineError> {
+    let current = system.number("Select", "Current")?;
     facts.control_set = format!("ControlSet{:03}", current.unwrap_or(1));
     let control = format!("{}\\Control", facts.control_set);
-    let name = text_value(system, &format!("{control}\\ComputerName\\ComputerName"), "ComputerName")?;
+    let name = system.text(&format!("{control}\\ComputerName\\ComputerName"), "ComputerName")?;
     facts.computer = name.unwrap_or_default();
     let environment = format!("{control}\\Session Manager\\Environment");
-    facts.architecture = text_value(system, &environment, "PROCESSOR_ARCHITECTURE")?.unwrap_or_default();
+    facts.architecture = system.text(&environment, "PROCESSOR_ARCHITECTURE")?.unwrap_or_default();
+    facts.time_zone = system.text(&format!("{control}\\TimeZoneInformation"), "TimeZoneKeyName")?.unwrap_or_default();
+    facts.other_drives = other_drives(&system.values("MountedDevices")?, &disk.drive);
     Ok(())
+}
+
+/// Letters of fixed drives in the mounted-devices key. Removable ones are stored as the text of a
+/// device path, and say nothing of what is there now.
+fn other_drives(mounted: &[RegValue], own: &str) -> Vec<String> {
+    let letters = mounted.iter().filter(|value| value.data.len() == BASIC_LEN || value.data.starts_with(GPT_MARK));
+    let mut drives: Vec<String> = letters
+        .filter_map(|value| value.name.strip_prefix("\\DosDevices\\"))
+        .map(fold)
+        .filter(|letter| letter != own && letter.len() == 2)
+        .collect();
+    drives.sort();
+    drives.dedup();
+    drives
+}
+
+/// Profiles with a hive that the list of profiles does not know: what a failed deletion of an
+/// account leaves. The hive's own access list tells whose it is.
+fn unlisted_users(disk: &Disk, facts: &mut Facts) {
+    let Ok(Some(folder)) = disk.locate(&facts.profiles) else { return };
+    let Ok(listed) = fs::read_dir(folder) else { return };
+    let mut names: Vec<String> = listed.filter_map(|item| item.ok()?.file_name().into_string().ok()).collect();
+    names.sort();
+    for name in names {
+        let profile = format!("{}\\{name}", facts.profiles);
+        if facts.users.iter().any(|user| is_inside_or_same(&profile, &user.profile)) || fold(&name) == "DEFAULT" {
+            continue;
+        }
+        let Ok(hive) = disk.load_hive(&format!("{profile}\\NTUSER.DAT")) else { continue };
+        let sid = owner(&hive).unwrap_or_else(|| format!("profile of {name}"));
+        if !facts.users.iter().any(|user| user.sid == sid) {
+            facts.users.push(User { name, sid, profile, folders: BTreeMap::new() });
+        }
+    }
+}
+
+/// The person whom the access list of a hive's root names.
+fn owner(hive: &Hive) -> Option<String> {
+    let security = hive.key(hive.root()).ok()?.security;
+    let at = security.windows(PERSON.len()).position(|part| part == PERSON)? + PERSON.len();
+    let parts = security.get(at..at + 16)?.chunks_exact(4);
+    let parts = parts.map(|part| u32::from_le_bytes(part.try_into().expect("four bytes")).to_string());
+    Some(format!("S-1-5-21-{}", parts.collect::<Vec<_>>().join("-")))
+}
+
+/// The user's folders that were moved elsewhere, by the names that Windows has for them.
+fn redirected(disk: &Disk, user: &User) -> BTreeMap<String, String> {
+    let mut folders = BTreeMap::new();
+    let Ok(hive) = disk.load_hive(&format!("{}\\NTUSER.DAT", user.profile)) else { return folders };
+    let mut environment = system_environment(disk);
+    environment.set("USERPROFILE", &user.profile);
+    environment.set("USERNAME", &user.name);
+    let source = Source { hive: &hive, path: user.profile.clone() };
+    for value in source.values(SHELL_FOLDERS).unwrap_or_default() {
+        let path = plain(&text_of(&value.data), &environment);
+        if path.len() > 3 && fold(&path) != fold(&user.folder(&value.name)) {
+            folders.insert(value.name, path);
+        }
+    }
+    folders
 }
 
 fn find(hive: &Hive, path: &str) -> Result<Option<stubble_hive::KeyAt>, HiveError> {
@@ -100,9 +232,5 @@ fn value(hive: &Hive, path: &str, name: &str) -> Result<Option<RegValue>, HiveEr
     let Some(key) = find(hive, path)? else { return Ok(None) };
     let wanted = fold(name);
     let found = hive.values(key)?.into_iter().find(|value| fold(&from_utf16(value.name.units())) == wanted);
-    Ok(found.map(|value| RegValue { name: name.to_owned(), kind: value.kind, data: value.data.into_owned() }))
-}
-
-fn text_value(hive: &Hive, path: &str, name: &str) -> Result<Option<String>, HiveError> {
-    Ok(value(hive, path, name)?.map(|value| text_of(&value.data)))
+    Ok(found.map(super::registry::owned))
 }

@@ -4,21 +4,15 @@ use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use rayon::prelude::*;
 use stubble_core::model::FileTime;
 use stubble_core::model::path::strict;
 use stubble_core::model::text::fold;
 use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, TreeBuilder};
 
 use super::Disk;
+use super::folder::look_at;
+use super::scan::{Hidden, Listing};
 use crate::MachineError;
-
-/// One entry as read, with what lies below it.
-pub(super) struct Found {
-    name: String,
-    entry: Entry,
-    below: Vec<Found>,
-}
 
 impl Disk {
     /// Where a path of the machine is on this computer, or `None` where nothing is there.
@@ -66,14 +60,6 @@ impl Disk {
         Ok(rest.split('\\').filter(|part| !part.is_empty()).collect())
     }
 
-    /// Adds everything on the drive to the builder.
-    pub(super) fn read_files(&self, builder: &mut TreeBuilder<Entry>, gaps: &mut Vec<Gap>) -> Result<(), MachineError> {
-        let below = read_folder(&self.root, &self.drive, &self.hive_paths(), gaps);
-        let entry = entry_of(&self.root, &[]).map_err(MachineError::io(self.drive.clone()))?;
-        add(builder, 0, Found { name: self.drive.clone(), entry, below });
-        Ok(())
-    }
-
     /// Adds one path with what lies below it; nothing if it is not there.
     pub(super) fn read_path(&self, path: &str, merged: &mut Partial) -> Result<(), MachineError> {
         let Some(at) = self.locate(path)? else { return Ok(()) };
@@ -84,19 +70,23 @@ impl Disk {
             let Some(name) = named(&from, part) else { return Ok(()) };
             chain.push((name.to_string_lossy().into_owned(), from.join(name)));
         }
-        let (mut gaps, hives) = (Vec::new(), self.hive_paths());
-        let entry = entry_of(&at, &hives).map_err(MachineError::io(path))?;
+        let hidden = self.hidden();
+        let entry = look_at(&at).map_err(MachineError::io(path))?;
         let below = match entry.kind {
-            EntryKind::Folder => read_folder(&at, path, &hives, &mut gaps),
-            _ => Vec::new(),
+            EntryKind::Folder => Some(self.scan(&at, path, &hidden)),
+            _ => None,
         };
-        merged.insert(&chain, &hives, below);
+        merged.insert(&chain, &hidden, below);
         Ok(())
     }
+}
 
-    fn hive_paths(&self) -> Vec<PathBuf> {
-        self.hive_files().into_iter().filter_map(|(_, path)| self.locate(&path).ok().flatten()).collect()
-    }
+/// One entry with what lies below it.
+struct Found {
+    name: String,
+    entry: Entry,
+    chain: Vec<Found>,
+    below: Option<Listing>,
 }
 
 /// Folders and files collected from several paths, before they become one tree.
@@ -106,14 +96,17 @@ pub(super) struct Partial {
 }
 
 impl Partial {
-    fn insert(&mut self, chain: &[(String, PathBuf)], hives: &[PathBuf], below: Vec<Found>) {
+    fn insert(&mut self, chain: &[(String, PathBuf)], hidden: &Hidden, below: Option<Listing>) {
         let mut level = &mut self.top;
         for (number, (name, path)) in chain.iter().enumerate() {
             let place = match level.iter().position(|found| fold(&found.name) == fold(name)) {
                 Some(place) => place,
                 None => {
-                    let Ok(entry) = entry_of(path, hives) else { return };
-                    level.push(Found { name: name.clone(), entry, below: Vec::new() });
+                    let Ok(mut entry) = look_at(path) else { return };
+                    if hidden.contains_key(path) {
+                        entry.modified = FileTime(0);
+                    }
+                    level.push(Found { name: name.clone(), entry, chain: Vec::new(), below: None });
                     level.len() - 1
                 }
             };
@@ -121,100 +114,28 @@ impl Partial {
                 level[place].below = below;
                 return;
             }
-            level = &mut level[place].below;
+            level = &mut level[place].chain;
         }
     }
 
-    pub(super) fn into_builder(self, builder: &mut TreeBuilder<Entry>) {
+    pub(super) fn into_builder(self, builder: &mut TreeBuilder<Entry>, gaps: &mut Vec<Gap>) {
         for found in self.top {
-            add(builder, 0, found);
+            add(builder, 0, found, gaps);
         }
     }
 }
 
-fn add(builder: &mut TreeBuilder<Entry>, above: NodeId, found: Found) {
+/// A folder that was read as a whole needs nothing of what was read in it besides.
+fn add(builder: &mut TreeBuilder<Entry>, above: NodeId, found: Found, gaps: &mut Vec<Gap>) {
     let at = builder.add(above, &found.name, found.entry);
-    for child in found.below {
-        add(builder, at, child);
+    match found.below {
+        Some(listing) => listing.add_to(builder, at, gaps),
+        None => found.chain.into_iter().for_each(|child| add(builder, at, child, gaps)),
     }
-}
-
-/// Reads a folder, its subfolders side by side on all cores. Hive files are left out: they are
-/// the registry, which is read key by key.
-fn read_folder(folder: &Path, shown: &str, hives: &[PathBuf], gaps: &mut Vec<Gap>) -> Vec<Found> {
-    let listed = match fs::read_dir(folder) {
-        Ok(listed) => listed,
-        Err(error) => {
-            gaps.push(Gap { what: shown.to_owned(), why: error.to_string() });
-            return Vec::new();
-        }
-    };
-    let mut entries: Vec<fs::DirEntry> = Vec::new();
-    for item in listed {
-        match item {
-            Ok(item) => entries.push(item),
-            Err(error) => gaps.push(Gap { what: shown.to_owned(), why: error.to_string() }),
-        }
-    }
-    let read = |item: &fs::DirEntry| -> (Option<Found>, Vec<Gap>) {
-        let mut gaps = Vec::new();
-        let path = item.path();
-        let name = item.file_name();
-        let Some(name) = name.to_str() else {
-            gaps.push(Gap { what: format!("{shown}\\{}", name.to_string_lossy()), why: "its name is no text".into() });
-            return (None, gaps);
-        };
-        if hives.contains(&path) {
-            return (None, gaps);
-        }
-        let shown = format!("{shown}\\{name}");
-        let found = match entry_of(&path, hives) {
-            Ok(entry) => {
-                let below = match entry.kind {
-                    EntryKind::Folder => read_folder(&path, &shown, hives, &mut gaps),
-                    _ => Vec::new(),
-                };
-                Some(Found { name: name.to_owned(), entry, below })
-            }
-            Err(error) => {
-                gaps.push(Gap { what: shown, why: error.to_string() });
-                None
-            }
-        };
-        (found, gaps)
-    };
-    let results: Vec<(Option<Found>, Vec<Gap>)> = entries.par_iter().map(read).collect();
-    let mut below = Vec::with_capacity(results.len());
-    for (found, more) in results {
-        below.extend(found);
-        gaps.extend(more);
-    }
-    below
-}
-
-/// What an entry is. The time stamp of a folder that holds a hive is left out: Windows moves it
-/// whenever it writes the hive or its logs, and so does every edit of the registry.
-fn entry_of(path: &Path, hives: &[PathBuf]) -> std::io::Result<Entry> {
-    let meta = fs::symlink_metadata(path)?;
-    let kind = match meta.file_type() {
-        kind if kind.is_symlink() => EntryKind::Link,
-        kind if kind.is_dir() => EntryKind::Folder,
-        _ => EntryKind::File,
-    };
-    let size = if kind == EntryKind::Folder { 0 } else { meta.len() };
-    let holds_hive = kind == EntryKind::Folder && hives.iter().any(|hive| hive.parent() == Some(path));
-    let modified = if holds_hive { FileTime(0) } else { modified(&meta) };
-    Ok(Entry { kind, size, modified })
-}
-
-/// A file's time of change, to 100 ns as Windows keeps it.
-pub(super) fn modified(meta: &fs::Metadata) -> FileTime {
-    let time = filetime::FileTime::from_last_modification_time(meta);
-    FileTime::from_unix(time.unix_seconds(), time.nanoseconds())
 }
 
 /// The entry of that name in a folder: as spelled, else the first that differs only in case.
-fn named(folder: &Path, name: &str) -> Option<std::ffi::OsString> {
+pub(super) fn named(folder: &Path, name: &str) -> Option<std::ffi::OsString> {
     if fs::symlink_metadata(folder.join(name)).is_ok() {
         return Some(OsStr::new(name).to_owned());
     }

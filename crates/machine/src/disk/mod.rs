@@ -1,10 +1,20 @@
-//! The files and registry hives of a Windows disk: what a bench stands on.
+//! The files and registry hives of a Windows disk, mounted in a folder: a real one, or what a
+//! bench stands on.
 
 mod alter;
+mod attributes;
+mod edit;
 mod facts;
 mod files;
+pub mod find;
+mod folder;
+mod guard;
+mod hives;
+mod moves;
 mod observe;
-pub(crate) mod registry;
+mod registry;
+mod scan;
+mod short_names;
 
 use std::path::{Path, PathBuf};
 
@@ -12,28 +22,56 @@ use stubble_core::survey::Facts;
 
 use crate::MachineError;
 
+pub(crate) use edit::Edit;
+
+/// A folder at the top of a customer's disk in which we hold what is taken. It is no part of the
+/// machine that is surveyed.
+pub(crate) const OWN_FOLDER: &str = "$Stubble";
+
 /// A Windows disk in a folder: that folder is its system drive.
 #[derive(Debug)]
 pub struct Disk {
     root: PathBuf,
     /// A folder on the same file system in which files are written before they are renamed.
     scratch: PathBuf,
+    /// The drive's letter with its colon.
     drive: String,
+    /// The Windows folder, as the machine names it.
+    windows: String,
     facts: Facts,
 }
 
 impl Disk {
-    /// Recognises the Windows installation in the folder `root`. New hives are written to
+    /// Recognises the Windows installation on the disk that is mounted in `folder`, which may
+    /// also be the Windows folder itself. Fails where there is none, or more than one.
+    pub fn mounted(folder: &Path) -> Result<Self, MachineError> {
+        let found = find::one(folder)?;
+        let scratch = found.root.join(OWN_FOLDER);
+        Self::recognise(&found.root, &scratch, &found.windows)
+    }
+
+    /// The disk in the folder `root`, with Windows in `Windows`. New hives are written to
     /// `scratch`, on the same file system, before they replace the old ones.
-    pub fn open(root: &Path, scratch: &Path) -> Result<Self, MachineError> {
+    pub(crate) fn open(root: &Path, scratch: &Path) -> Result<Self, MachineError> {
+        Self::recognise(root, scratch, "Windows")
+    }
+
+    fn recognise(root: &Path, scratch: &Path, windows: &str) -> Result<Self, MachineError> {
         let mut disk = Self::unread(root, scratch);
-        disk.facts = facts::read(&disk)?;
+        disk.windows = format!("{}\\{windows}", disk.drive);
+        facts::read(&mut disk, windows)?;
         Ok(disk)
     }
 
     /// A disk whose facts are still to be written: only the machine's own hives can be used.
     pub(crate) fn unread(root: &Path, scratch: &Path) -> Self {
-        Self { root: root.to_owned(), scratch: scratch.to_owned(), drive: "C:".to_owned(), facts: Facts::default() }
+        Self {
+            root: root.to_owned(),
+            scratch: scratch.to_owned(),
+            drive: "C:".to_owned(),
+            windows: "C:\\Windows".to_owned(),
+            facts: Facts::default(),
+        }
     }
 
     /// Name, version, users and well-known folders.
@@ -44,5 +82,10 @@ impl Disk {
     /// The folder that is the system drive.
     pub fn root(&self) -> &Path {
         &self.root
+    }
+
+    /// The folder of the machine's own hives.
+    fn config(&self) -> String {
+        format!("{}\\System32\\config", self.windows)
     }
 }

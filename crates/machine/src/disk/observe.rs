@@ -17,15 +17,19 @@ const LARGEST_SHORTCUT: u64 = 64 * 1024;
 
 impl Observe for Disk {
     fn survey(&self) -> Result<Survey, MachineError> {
-        let mut gaps = Vec::new();
-        let mut files = builder();
-        self.read_files(&mut files, &mut gaps)?;
-        let mut registry = RegistryBuilder::default();
-        self.read_registry(&mut registry, &mut gaps)?;
-        let files = files.finish();
+        let (mut gaps, mut more) = (Vec::new(), Vec::new());
+        let (mut files, mut registry) = (builder(), RegistryBuilder::default());
+        let (read, keys) = rayon::join(
+            || self.read_files(&mut files, &mut gaps).map(|()| files.finish()),
+            || self.read_registry(&mut registry, &mut more).map(|()| registry.finish()),
+        );
+        let (files, registry) = (read?, keys?);
+        gaps.extend(more);
+        gaps.extend(self.missing_drives());
         let shortcuts = self.shortcuts(&files, &mut gaps);
+        let short_names = self.short_names(&files);
         let facts = self.facts().clone();
-        Ok(Survey { facts, files, registry: registry.finish(), running: Running::default(), shortcuts, gaps })
+        Ok(Survey { facts, files, registry, running: Running::default(), shortcuts, short_names, gaps })
     }
 
     fn survey_of(&self, places: &[Place]) -> Result<Survey, MachineError> {
@@ -41,7 +45,8 @@ impl Observe for Disk {
             }
         }
         let mut tree = builder();
-        files.into_builder(&mut tree);
+        let mut gaps = Vec::new();
+        files.into_builder(&mut tree, &mut gaps);
         let mut registry = RegistryBuilder::default();
         keys.into_builder(&mut registry);
         Ok(Survey {
@@ -50,7 +55,8 @@ impl Observe for Disk {
             registry: registry.finish(),
             running: Running::default(),
             shortcuts: Vec::new(),
-            gaps: Vec::new(),
+            short_names: Vec::new(),
+            gaps,
         })
     }
 
@@ -72,6 +78,12 @@ impl Observe for Disk {
 }
 
 impl Disk {
+    /// The machine's other drives, none of which is mounted here.
+    fn missing_drives(&self) -> impl Iterator<Item = Gap> {
+        let why = "it is another drive of that machine, and not part of this disk";
+        self.facts().other_drives.iter().map(move |drive| Gap { what: format!("{drive}\\"), why: why.to_owned() })
+    }
+
     /// Where shortcuts lead. One that leads to no path has none; one that cannot be read is a gap.
     fn shortcuts(&self, files: &Tree<Entry>, gaps: &mut Vec<Gap>) -> Vec<Shortcut> {
         let all = files.below(files.root());

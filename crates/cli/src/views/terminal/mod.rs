@@ -2,6 +2,7 @@
 
 mod changes;
 mod check;
+mod compare;
 mod demo;
 mod open;
 mod plan;
@@ -12,6 +13,7 @@ mod trace;
 
 pub use changes::{cleared, compared, held, installed, put_back, returned, step_done};
 pub use check::checked;
+pub use compare::{captured, machines_compared};
 pub use demo::{demo_beginning, demo_end, demo_ready, story, typed};
 pub use open::opened;
 pub use plan::{decision, planned, stage};

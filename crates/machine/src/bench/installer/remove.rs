@@ -10,7 +10,7 @@ use stubble_core::survey::Survey;
 
 use super::{Done, Stopped};
 use crate::bench::Bench;
-use crate::disk::registry::Edit;
+use crate::disk::Edit;
 use crate::{Alter, MachineError, Observe};
 
 const LARGEST: u64 = 256 * 1024 * 1024;

@@ -15,7 +15,7 @@ use super::{KeyRow, OtherValue, PackageSource, ValueRow, World, scenery};
 use crate::bench::running::FILE;
 use crate::bench::{Bench, State, installer};
 use crate::disk::Disk;
-use crate::disk::registry::Edit;
+use crate::disk::Edit;
 use crate::{MachineError, shortcut};
 
 /// Why a world cannot be built.

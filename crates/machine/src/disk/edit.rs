@@ -1,0 +1,261 @@
+//! Editing hives in memory, and writing them durably.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+
+use stubble_core::model::text::{fold, to_utf16};
+use stubble_core::model::{FileTime, KeyTree, RegValue};
+use stubble_hive::{Hive, HiveError, KeyAt, Recovery};
+
+use super::Disk;
+use super::attributes;
+use super::hives::HiveFile;
+use super::registry::{find, owned, read_tree, text};
+use crate::{Above, MachineError};
+
+/// Hives opened for editing. Nothing is on the disk before [`commit`](Self::commit).
+#[must_use]
+pub(crate) struct Edit<'d> {
+    disk: &'d Disk,
+    now: FileTime,
+    open: BTreeMap<String, Hive>,
+}
+
+impl<'d> Edit<'d> {
+    /// Edits that happen at `now`.
+    pub(crate) fn new(disk: &'d Disk, now: FileTime) -> Self {
+        Self { disk, now, open: BTreeMap::new() }
+    }
+
+    /// Whether a key is there.
+    pub(crate) fn has_key(&mut self, key: &str) -> Result<bool, MachineError> {
+        self.with(key, |hive, rest, _| Ok(find(hive, rest)?.is_some()))
+    }
+
+    /// Makes a key and those above it.
+    pub(crate) fn make_key(&mut self, key: &str) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, now| make(hive, rest, now).map(drop))
+    }
+
+    /// Sets a value, making its key if need be.
+    pub(crate) fn set(&mut self, key: &str, value: &RegValue) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, now| {
+            let at = make(hive, rest, now)?;
+            hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, None, now)
+        })
+    }
+
+    /// A key with everything below it.
+    pub(crate) fn read(&mut self, key: &str) -> Result<KeyTree, MachineError> {
+        self.with(key, |hive, rest, _| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            read_tree(hive, at, 0)
+        })
+    }
+
+    /// A value and its position.
+    pub(crate) fn read_value(&mut self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
+        self.with(key, |hive, rest, _| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            let wanted = fold(name);
+            let values = hive.values(at)?;
+            let found = values.into_iter().enumerate().find(|(_, value)| fold(&text(value.name)) == wanted);
+            found.map(|(position, value)| (owned(value), position)).ok_or(HiveError::Absent)
+        })
+    }
+
+    /// Deletes a key with everything below it; tells the time stamp of the key above.
+    pub(crate) fn delete(&mut self, key: &str) -> Result<Above, MachineError> {
+        self.with(key, |hive, rest, now| {
+            let (above, name) = rest.rsplit_once('\\').ok_or(HiveError::Absent)?;
+            let above = find(hive, above)?.ok_or(HiveError::Absent)?;
+            let before = FileTime(hive.key(above)?.last_written);
+            hive.delete_key(above, &to_utf16(name), now)?;
+            Ok(Above { before, after: FileTime(now) })
+        })
+    }
+
+    /// Deletes a value; tells the time stamp of its key.
+    pub(crate) fn delete_value(&mut self, key: &str, name: &str) -> Result<Above, MachineError> {
+        self.with(key, |hive, rest, now| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            let before = FileTime(hive.key(at)?.last_written);
+            hive.delete_value(at, &to_utf16(name), now)?;
+            Ok(Above { before, after: FileTime(now) })
+        })
+    }
+
+    /// Makes a key again exactly as it was.
+    pub(crate) fn restore(&mut self, key: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, now| {
+            let (up, _) = rest.rsplit_once('\\').ok_or(HiveError::Absent)?;
+            let up = make(hive, up, now)?;
+            let found = hive.key(up)?.last_written;
+            write_tree(hive, up, tree, now)?;
+            settle(hive, up, found, above)
+        })
+    }
+
+    /// The same, where no such key may be there.
+    pub(crate) fn restore_absent(&mut self, key: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
+        match self.has_key(key)? {
+            true => Err(MachineError::Occupied(key.to_owned())),
+            false => self.restore(key, tree, above),
+        }
+    }
+
+    /// Sets a value again exactly as it was, where no such value may be there.
+    pub(crate) fn restore_absent_value(
+        &mut self,
+        key: &str,
+        value: &RegValue,
+        position: usize,
+        above: Above,
+    ) -> Result<(), MachineError> {
+        match self.read_value(key, &value.name) {
+            Err(MachineError::Absent(_)) => self.restore_value(key, value, position, above),
+            Ok(_) => Err(MachineError::Occupied(format!("{key} : {}", value.name))),
+            Err(other) => Err(other),
+        }
+    }
+
+    /// Sets a value again exactly as it was.
+    pub(crate) fn restore_value(
+        &mut self,
+        key: &str,
+        value: &RegValue,
+        position: usize,
+        above: Above,
+    ) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, now| {
+            let at = make(hive, rest, now)?;
+            let found = hive.key(at)?.last_written;
+            hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, Some(position), now)?;
+            settle(hive, at, found, above)
+        })
+    }
+
+    /// Writes every hive that was changed: to a new file, synced, then renamed over the old one.
+    /// The logs beside it, which a replayed hive has used up, are emptied after that.
+    pub(crate) fn commit(self) -> Result<(), MachineError> {
+        for (path, mut hive) in self.open {
+            let file = self.disk.locate(&path)?.ok_or_else(|| MachineError::Absent(path.clone()))?;
+            let was_replayed = *hive.recovery() != Recovery::Clean;
+            self.disk.replace(&path, &file, hive.to_bytes(self.now.0))?;
+            if was_replayed {
+                for log in self.disk.logs_of(&path)? {
+                    self.disk.replace(&path, &log, &[])?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn with<T>(
+        &mut self,
+        key: &str,
+        work: impl FnOnce(&mut Hive, &str, u64) -> Result<T, HiveError>,
+    ) -> Result<T, MachineError> {
+        let absent = || MachineError::Absent(key.to_owned());
+        let HiveFile { mount, path, .. } = self.disk.hive_of(key).ok_or_else(absent)?;
+        if !self.open.contains_key(&path) {
+            let hive = self.disk.load_hive(&path)?;
+            self.open.insert(path.clone(), hive);
+        }
+        let hive = self.open.get_mut(&path).expect("it was opened above");
+        work(hive, &key[mount.len()..], self.now.0).map_err(|error| match error {
+            HiveError::Absent => absent(),
+            source => MachineError::Hive { path, source },
+        })
+    }
+}
+
+/// Gives the container the time that it had before the change that is undone. If somebody else
+/// has changed it since, it keeps theirs.
+fn settle(hive: &mut Hive, at: KeyAt, found: u64, above: Above) -> Result<(), HiveError> {
+    let time = if found == above.after.0 { above.before.0 } else { found };
+    hive.set_last_written(at, time)
+}
+
+fn make(hive: &mut Hive, rest: &str, now: u64) -> Result<KeyAt, HiveError> {
+    let mut at = hive.root();
+    for name in rest.split('\\').filter(|part| !part.is_empty()) {
+        at = hive.create_key(at, &to_utf16(name), now)?;
+    }
+    Ok(at)
+}
+
+impl Disk {
+    /// Replaces a file in one instant: the new content is on the disk before the name leads to
+    /// it. The new file has the attributes and the access list of the old one, and the folder
+    /// keeps its time stamp: it did not change for anyone but us.
+    fn replace(&self, path: &str, file: &Path, content: &[u8]) -> Result<(), MachineError> {
+        let folder = file.parent().unwrap_or(self.root());
+        let before = fs::metadata(folder).map_err(MachineError::io(path))?;
+        let time = filetime::FileTime::from_last_modification_time(&before);
+        let write = || -> std::io::Result<()> {
+            let is_own = self.make_scratch()?;
+            let fresh = self.scratch.join("hive.new");
+            let mut out = fs::File::create(&fresh)?;
+            out.write_all(content)?;
+            attributes::copy(file, &fresh)?;
+            out.sync_all()?;
+            fs::rename(&fresh, file)?;
+            if is_own {
+                // Where nothing was taken yet, nothing of ours stays.
+                let _ = fs::remove_dir(&self.scratch);
+            }
+            filetime::set_file_mtime(folder, time)?;
+            fs::File::open(folder)?.sync_all()
+        };
+        write().map_err(MachineError::io(path))
+    }
+
+    /// Keeps the registry's files as they are, once: nothing later overwrites them.
+    pub(crate) fn keep_hives(&self, into: &Path) -> Result<(), MachineError> {
+        for hive in self.hive_files() {
+            let Some(file) = self.locate(&hive.path)? else { continue };
+            let name = hive.mount.replace('\\', " ");
+            let files = self.logs_of(&hive.path)?.into_iter().map(|log| {
+                let end = log.extension().map_or_else(String::new, |end| end.to_string_lossy().into_owned());
+                (log, format!("{name}.{end}"))
+            });
+            for (from, name) in std::iter::once((file, name.clone())).chain(files) {
+                let to = into.join(name);
+                let keep = || -> std::io::Result<()> {
+                    if to.exists() {
+                        return Ok(());
+                    }
+                    fs::create_dir_all(into)?;
+                    // A hive is replaced and never written over, so that a second name keeps it.
+                    match fs::hard_link(&from, &to) {
+                        Ok(()) => Ok(()),
+                        Err(_) => {
+                            let part = to.with_extension("part");
+                            fs::copy(&from, &part)?;
+                            fs::File::open(&part)?.sync_all()?;
+                            fs::rename(&part, &to)
+                        }
+                    }
+                };
+                keep().map_err(MachineError::io(hive.path.as_str()))?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn write_tree(hive: &mut Hive, above: KeyAt, tree: &KeyTree, now: u64) -> Result<(), HiveError> {
+    let at = hive.create_key(above, &to_utf16(&tree.name), now)?;
+    hive.set_security(at, &tree.security)?;
+    hive.set_class(at, tree.class.as_deref())?;
+    for value in &tree.values {
+        hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, None, now)?;
+    }
+    for child in &tree.keys {
+        write_tree(hive, at, child, now)?;
+    }
+    hive.set_last_written(at, tree.last_written.0)
+}

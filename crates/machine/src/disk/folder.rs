@@ -1,0 +1,120 @@
+//! One open folder: its entries are looked at relative to it, so that no path is walked twice and
+//! no link is followed, also not one that was swapped in since.
+
+use std::io;
+use std::path::Path;
+
+use stubble_core::model::FileTime;
+use stubble_core::survey::{Entry, EntryKind};
+
+#[cfg(unix)]
+pub(super) use handle::Folder;
+#[cfg(not(unix))]
+pub(super) use path::Folder;
+
+/// What a folder says of one entry: its name, which is an error where it is no text.
+pub(super) type Listed = Result<String, String>;
+
+#[cfg(unix)]
+mod handle {
+    use std::ffi::CString;
+    use std::os::fd::OwnedFd;
+
+    use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, openat, statat};
+
+    use super::{Entry, EntryKind, FileTime, Listed, Path, io};
+
+    /// An open folder.
+    pub(in super::super) struct Folder(OwnedFd);
+
+    const FLAGS: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
+
+    impl Folder {
+        pub(in super::super) fn open(path: &Path) -> io::Result<Self> {
+            Ok(Self(openat(CWD, path, FLAGS, Mode::empty())?))
+        }
+
+        /// Opens a folder in this one, if it is one and no link.
+        pub(in super::super) fn enter(&self, name: &str) -> io::Result<Self> {
+            Ok(Self(openat(&self.0, name, FLAGS.union(OFlags::NOFOLLOW), Mode::empty())?))
+        }
+
+        /// Calls `each` with every entry's name.
+        pub(in super::super) fn list(&self, each: &mut dyn FnMut(Listed)) -> io::Result<()> {
+            for item in Dir::read_from(&self.0)? {
+                let item = item?;
+                let name: CString = item.file_name().to_owned();
+                if name.as_bytes() != b"." && name.as_bytes() != b".." {
+                    each(name.into_string().map_err(|error| error.into_cstring().to_string_lossy().into_owned()));
+                }
+            }
+            Ok(())
+        }
+
+        /// What an entry is; a link is itself.
+        pub(in super::super) fn look(&self, name: &str) -> io::Result<Entry> {
+            let found = statat(&self.0, name, AtFlags::SYMLINK_NOFOLLOW)?;
+            let kind = match FileType::from_raw_mode(found.st_mode) {
+                FileType::Symlink => EntryKind::Link,
+                FileType::Directory => EntryKind::Folder,
+                _ => EntryKind::File,
+            };
+            let size = if kind == EntryKind::Folder { 0 } else { found.st_size as u64 };
+            Ok(Entry { kind, size, modified: FileTime::from_unix(found.st_mtime, found.st_mtime_nsec as u32) })
+        }
+    }
+}
+
+#[cfg(not(unix))]
+mod path {
+    use std::fs;
+    use std::path::PathBuf;
+
+    use super::{Entry, Listed, Path, io};
+
+    /// A folder, by its path.
+    pub(in super::super) struct Folder(PathBuf);
+
+    impl Folder {
+        pub(in super::super) fn open(path: &Path) -> io::Result<Self> {
+            fs::metadata(path).map(|_| Self(path.to_owned()))
+        }
+
+        pub(in super::super) fn enter(&self, name: &str) -> io::Result<Self> {
+            let path = self.0.join(name);
+            match fs::symlink_metadata(&path)?.is_dir() {
+                true => Ok(Self(path)),
+                false => Err(io::Error::from(io::ErrorKind::NotADirectory)),
+            }
+        }
+
+        pub(in super::super) fn list(&self, each: &mut dyn FnMut(Listed)) -> io::Result<()> {
+            for item in fs::read_dir(&self.0)? {
+                each(item?.file_name().into_string().map_err(|name| name.to_string_lossy().into_owned()));
+            }
+            Ok(())
+        }
+
+        pub(in super::super) fn look(&self, name: &str) -> io::Result<Entry> {
+            super::look_at(&self.0.join(name))
+        }
+    }
+}
+
+/// What lies at a path on this computer; a link is itself.
+pub(super) fn look_at(path: &Path) -> io::Result<Entry> {
+    let meta = std::fs::symlink_metadata(path)?;
+    let kind = match meta.file_type() {
+        kind if kind.is_symlink() => EntryKind::Link,
+        kind if kind.is_dir() => EntryKind::Folder,
+        _ => EntryKind::File,
+    };
+    let size = if kind == EntryKind::Folder { 0 } else { meta.len() };
+    Ok(Entry { kind, size, modified: modified(&meta) })
+}
+
+/// A file's time of change, to 100 ns as Windows keeps it.
+pub(super) fn modified(meta: &std::fs::Metadata) -> FileTime {
+    let time = filetime::FileTime::from_last_modification_time(meta);
+    FileTime::from_unix(time.unix_seconds(), time.nanoseconds())
+}

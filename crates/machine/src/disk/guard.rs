@@ -1,0 +1,71 @@
+//! Whether a disk may be written at all.
+
+use std::fs::File;
+use std::io::Read;
+
+use stubble_hive::Recovery;
+
+use super::Disk;
+use crate::{MachineError, NoWrite};
+
+impl Disk {
+    /// Fails with the reason where writing would destroy something or could not be kept.
+    pub(crate) fn may_be_written(&self) -> Result<(), MachineError> {
+        let refuse = |why| Err(MachineError::NotWritable { root: self.root().to_owned(), why });
+        if self.is_running_system() {
+            return refuse(NoWrite::Running);
+        }
+        if self.is_read_only()? {
+            return refuse(NoWrite::ReadOnly);
+        }
+        if self.is_hibernated() {
+            return refuse(NoWrite::Hibernated);
+        }
+        for hive in self.hive_files() {
+            match self.load_hive(&hive.path) {
+                Ok(loaded) => {
+                    if let Recovery::Stale(why) = loaded.recovery() {
+                        return refuse(NoWrite::Stale { hive: hive.path, why });
+                    }
+                }
+                Err(MachineError::Absent(_)) => {}
+                // It stays as it is: a step that needs it will say what is wrong with it.
+                Err(_) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether a system sleeps on the disk: what it holds in memory would overwrite any change.
+    /// The first bytes of the image tell; Windows clears them when it has woken up.
+    fn is_hibernated(&self) -> bool {
+        let Ok(Some(path)) = self.locate(&format!("{}\\hiberfil.sys", self.drive)) else { return false };
+        let mut head = [0u8; 4];
+        let read = File::open(path).and_then(|mut file| file.read_exact(&mut head));
+        read.is_ok() && [*b"hibr", *b"rstr"].contains(&head.map(|byte| byte.to_ascii_lowercase()))
+    }
+
+    #[cfg(unix)]
+    fn is_read_only(&self) -> Result<bool, MachineError> {
+        let state = rustix::fs::statvfs(self.root())
+            .map_err(|error| MachineError::io(self.root().display().to_string())(error.into()))?;
+        Ok(state.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))
+    }
+
+    #[cfg(not(unix))]
+    fn is_read_only(&self) -> Result<bool, MachineError> {
+        Ok(false)
+    }
+
+    /// Whether the disk is the one that this computer itself runs from.
+    fn is_running_system(&self) -> bool {
+        let own = match std::env::var_os("SystemDrive").filter(|_| cfg!(windows)) {
+            Some(drive) => std::path::PathBuf::from(drive).join("\\"),
+            None => std::path::PathBuf::from("/"),
+        };
+        match (std::fs::canonicalize(own), std::fs::canonicalize(self.root())) {
+            (Ok(own), Ok(root)) => own == root,
+            _ => false,
+        }
+    }
+}

@@ -1,0 +1,88 @@
+//! Which files hold the registry, and reading one with its logs.
+
+use std::fs;
+use std::path::PathBuf;
+
+use stubble_hive::Hive;
+
+use super::Disk;
+use crate::MachineError;
+
+/// Ends of the names of the logs that lie beside a hive.
+const LOGS: [&str; 3] = [".LOG", ".LOG1", ".LOG2"];
+
+/// A file of the registry.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct HiveFile {
+    /// Where its root key stands in the registry.
+    pub mount: String,
+    /// The file's path on the machine.
+    pub path: String,
+    /// Whether there is no survey without it.
+    pub needed: bool,
+}
+
+impl Disk {
+    /// Every file of the registry that this machine would have; not all need to be there.
+    pub(crate) fn hive_files(&self) -> Vec<HiveFile> {
+        let config = self.config();
+        let own = |mount: &str, name: &str, needed| HiveFile {
+            mount: mount.to_owned(),
+            path: format!("{config}\\{name}"),
+            needed,
+        };
+        let mut files = vec![
+            own("HKLM\\SOFTWARE", "SOFTWARE", true),
+            own("HKLM\\SYSTEM", "SYSTEM", true),
+            own("HKLM\\DRIVERS", "DRIVERS", false),
+            own("HKU\\.DEFAULT", "DEFAULT", false),
+        ];
+        let service = |sid: &str, folder: &str| HiveFile {
+            mount: format!("HKU\\{sid}"),
+            path: format!("{}\\ServiceProfiles\\{folder}\\NTUSER.DAT", self.windows),
+            needed: false,
+        };
+        files.extend([service("S-1-5-19", "LocalService"), service("S-1-5-20", "NetworkService")]);
+        for user in &self.facts.users {
+            let classes = format!("{}\\Microsoft\\Windows\\UsrClass.dat", user.local());
+            for (mount, path) in
+                [(user.hive(), format!("{}\\NTUSER.DAT", user.profile)), (format!("{}_Classes", user.hive()), classes)]
+            {
+                files.push(HiveFile { mount, path, needed: false });
+            }
+        }
+        files
+    }
+
+    /// Reads a hive from its file on the machine, completed from its logs where it needs that.
+    pub(crate) fn load_hive(&self, path: &str) -> Result<Hive, MachineError> {
+        let file = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        let bytes = fs::read(file).map_err(MachineError::io(path))?;
+        let mut logs = Vec::new();
+        if Hive::is_unfinished(&bytes) {
+            for log in self.logs_of(path)? {
+                logs.push(fs::read(log).map_err(MachineError::io(path))?);
+            }
+        }
+        Hive::open(bytes, &logs).map_err(|source| MachineError::Hive { path: path.to_owned(), source })
+    }
+
+    /// The logs that lie beside a hive.
+    pub(super) fn logs_of(&self, path: &str) -> Result<Vec<PathBuf>, MachineError> {
+        let mut found = Vec::new();
+        for end in LOGS {
+            found.extend(self.locate(&format!("{path}{end}"))?.filter(|log| log.is_file()));
+        }
+        Ok(found)
+    }
+
+    /// The hives and logs on this computer: they are the registry, and no files of the survey.
+    pub(super) fn registry_paths(&self) -> Vec<PathBuf> {
+        let mut found = Vec::new();
+        for hive in self.hive_files() {
+            found.extend(self.locate(&hive.path).ok().flatten());
+            found.extend(self.logs_of(&hive.path).unwrap_or_default());
+        }
+        found
+    }
+}

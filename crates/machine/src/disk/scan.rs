@@ -1,0 +1,144 @@
+//! Reading all files of the disk, folders side by side on all cores.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+
+use rayon::prelude::*;
+use stubble_core::model::FileTime;
+use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, TreeBuilder};
+
+use super::folder::{Folder, look_at};
+use super::{Disk, OWN_FOLDER};
+use crate::MachineError;
+
+/// Where the registry's own files lie: by folder, the names in it.
+pub(super) type Hidden = HashMap<PathBuf, HashSet<String>>;
+
+/// One folder as read. Names stand in one text, since millions of small ones cost more to make
+/// than to read.
+#[derive(Default)]
+pub(super) struct Listing {
+    text: String,
+    items: Vec<Item>,
+    below: Vec<(u32, Listing)>,
+    gaps: Vec<Gap>,
+}
+
+struct Item {
+    end: u32,
+    entry: Entry,
+}
+
+impl Listing {
+    fn name(&self, item: usize) -> &str {
+        let start = if item == 0 { 0 } else { self.items[item - 1].end as usize };
+        &self.text[start..self.items[item].end as usize]
+    }
+
+    /// Adds everything to a tree below `above`.
+    pub(super) fn add_to(self, builder: &mut TreeBuilder<Entry>, above: NodeId, gaps: &mut Vec<Gap>) {
+        gaps.extend(self.gaps.iter().cloned());
+        let first = (0..self.items.len()).fold(None, |first, item| {
+            let at = builder.add(above, self.name(item), self.items[item].entry);
+            first.or(Some(at))
+        });
+        for (item, listing) in self.below {
+            listing.add_to(builder, first.unwrap_or(above) + item, gaps);
+        }
+    }
+}
+
+impl Disk {
+    /// Adds everything on the drive to the builder.
+    pub(super) fn read_files(&self, builder: &mut TreeBuilder<Entry>, gaps: &mut Vec<Gap>) -> Result<(), MachineError> {
+        let entry = look_at(self.root()).map_err(MachineError::io(self.drive.clone()))?;
+        let top = builder.add(0, &self.drive, entry);
+        self.scan(self.root(), &self.drive, &self.hidden()).add_to(builder, top, gaps);
+        Ok(())
+    }
+
+    /// Everything in a folder of this computer, which is called `shown` on the machine.
+    pub(super) fn scan(&self, folder: &Path, shown: &str, hidden: &Hidden) -> Listing {
+        match Folder::open(folder) {
+            Ok(open) => {
+                let scan = Scan { hidden, top: self.root() };
+                scan.read(&open, folder.to_owned(), shown.to_owned())
+            }
+            Err(error) => {
+                Listing { gaps: vec![Gap { what: shown.to_owned(), why: error.to_string() }], ..Listing::default() }
+            }
+        }
+    }
+
+    /// The registry's own files, which are no part of the files: they are read key by key.
+    pub(super) fn hidden(&self) -> Hidden {
+        let mut hidden = Hidden::new();
+        for path in self.registry_paths() {
+            if let (Some(folder), Some(name)) = (path.parent(), path.file_name().and_then(|name| name.to_str())) {
+                hidden.entry(folder.to_owned()).or_default().insert(name.to_owned());
+            }
+        }
+        hidden
+    }
+}
+
+struct Scan<'s> {
+    hidden: &'s Hidden,
+    top: &'s Path,
+}
+
+impl Scan<'_> {
+    fn read(&self, open: &Folder, path: PathBuf, shown: String) -> Listing {
+        let mut listing = Listing::default();
+        let hidden = self.hidden.get(&path);
+        let is_ours =
+            |name: &str| name == OWN_FOLDER && path == self.top || hidden.is_some_and(|names| names.contains(name));
+        let mut folders = Vec::new();
+        let mut gaps = Vec::new();
+        let listed = open.list(&mut |name| {
+            let name = match name {
+                Ok(name) if is_ours(&name) => return,
+                Ok(name) => name,
+                Err(shape) => {
+                    gaps.push(Gap { what: format!("{shown}\\{shape}"), why: "its name is no text".to_owned() });
+                    return;
+                }
+            };
+            match open.look(&name) {
+                Ok(entry) => {
+                    if entry.kind == EntryKind::Folder {
+                        folders.push(listing.items.len() as u32);
+                    }
+                    listing.text.push_str(&name);
+                    listing.items.push(Item { end: listing.text.len() as u32, entry });
+                }
+                Err(error) => gaps.push(Gap { what: format!("{shown}\\{name}"), why: error.to_string() }),
+            }
+        });
+        if let Err(error) = listed {
+            gaps.push(Gap { what: shown.clone(), why: error.to_string() });
+        }
+        listing.gaps = gaps;
+        let below = folders.into_par_iter().map(|item| {
+            let name = listing.name(item as usize);
+            let (path, shown) = (path.join(name), format!("{shown}\\{name}"));
+            let read = match open.enter(name) {
+                Ok(inner) => self.read(&inner, path, shown),
+                Err(error) => Listing { gaps: vec![Gap { what: shown, why: error.to_string() }], ..Listing::default() },
+            };
+            (item, read)
+        });
+        listing.below = below.collect();
+        // Windows moves the time of a folder that holds a hive whenever it writes the hive or its
+        // logs, and so does every edit of the registry: it says nothing.
+        for item in 0..listing.items.len() {
+            if listing.items[item].entry.kind == EntryKind::Folder
+                && !self.hidden.is_empty()
+                && self.hidden.contains_key(&path.join(listing.name(item)))
+            {
+                listing.items[item].entry.modified = FileTime(0);
+            }
+        }
+        listing
+    }
+}

@@ -1,0 +1,44 @@
+//! Short 8.3 names, where the file system tells them.
+
+use stubble_core::survey::{Entry, EntryKind, NodeId, Tree};
+
+use super::Disk;
+use super::attributes;
+
+/// How deep short names are asked for: paths in the registry shorten folders near the top.
+const DEEPEST: usize = 5;
+
+impl Disk {
+    /// Short names of folders near the top of the drive; none where the file system does not
+    /// tell them.
+    pub(super) fn short_names(&self, files: &Tree<Entry>) -> Vec<(NodeId, String)> {
+        let mut found = Vec::new();
+        let Some(drive) = files.child(files.root(), &self.drive) else { return found };
+        let mut level = vec![(drive, self.root().to_owned())];
+        for _ in 0..DEEPEST {
+            let mut next = Vec::new();
+            for (above, path) in level {
+                for at in files.children(above).filter(|at| files.data(*at).kind == EntryKind::Folder) {
+                    let path = path.join(files.name(at));
+                    if needs_short_name(files.name(at)) {
+                        match attributes::get(&path, "system.ntfs_dos_name") {
+                            Some(name) => found.push((at, String::from_utf8_lossy(&name).into_owned())),
+                            // The first that tells none speaks for the whole file system.
+                            None if found.is_empty() => return found,
+                            None => {}
+                        }
+                    }
+                    next.push((at, path));
+                }
+            }
+            level = next;
+        }
+        found
+    }
+}
+
+/// Whether Windows would give such a name a short one beside it.
+fn needs_short_name(name: &str) -> bool {
+    let (base, end) = name.rsplit_once('.').unwrap_or((name, ""));
+    base.len() > 8 || end.len() > 3 || name.contains([' ', '+', ',', ';', '=', '[', ']']) || base.contains('.')
+}
