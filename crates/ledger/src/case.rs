@@ -181,13 +181,13 @@ impl Case {
     /// The folder that holds the files and folders taken: in the case where that lies on the
     /// machine's own file system, else on the machine, under a name that only this case has.
     pub fn holding(&self, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
-        let refused = match machine.can_hold(&self.folder) {
-            Ok(()) => return Ok(self.folder.join("vault")),
-            Err(error) => error,
-        };
-        match machine.own_vault() {
-            Some(vault) => Ok(vault.join(format!("case-{}", &short_digest(self.about.opened.as_bytes())[..12]))),
-            None => Err(refused.into()),
+        match machine.can_hold(&self.folder) {
+            Ok(()) => Ok(self.folder.join("vault")),
+            Err(MachineError::OtherFileSystem(_)) => {
+                let id = &short_digest(self.about.opened.as_bytes())[..12];
+                Ok(machine.own_vault()?.join(format!("case-{id}")))
+            }
+            Err(error) => Err(error.into()),
         }
     }
 }

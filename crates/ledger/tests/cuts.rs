@@ -112,7 +112,7 @@ impl Alter for Flaky<'_> {
     fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
         self.bench.can_hold(vault)
     }
-    fn own_vault(&self) -> Option<PathBuf> {
+    fn own_vault(&self) -> Result<PathBuf, MachineError> {
         self.bench.own_vault()
     }
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {

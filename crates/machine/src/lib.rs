@@ -63,8 +63,8 @@ pub trait Alter: Observe {
     fn can_hold(&self, vault: &Path) -> Result<(), MachineError>;
 
     /// A folder on the machine's own file system that can hold what is taken, for a case that
-    /// lies elsewhere; no survey shows it.
-    fn own_vault(&self) -> Option<PathBuf>;
+    /// lies elsewhere; no survey shows it. It is made where it is not there.
+    fn own_vault(&self) -> Result<PathBuf, MachineError>;
 
     /// Keeps the files of the registry as they are in that folder, where they are files of ours
     /// to change. What is kept there already stays as it is.

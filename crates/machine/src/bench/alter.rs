@@ -21,8 +21,8 @@ impl Alter for Bench {
         self.disk.is_beside(vault)
     }
 
-    fn own_vault(&self) -> Option<PathBuf> {
-        Some(self.root.join("vault"))
+    fn own_vault(&self) -> Result<PathBuf, MachineError> {
+        Ok(self.root.join("vault"))
     }
 
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {

@@ -17,8 +17,10 @@ impl Alter for Disk {
         self.is_beside(vault)
     }
 
-    fn own_vault(&self) -> Option<PathBuf> {
-        Some(self.root().join(OWN_FOLDER))
+    fn own_vault(&self) -> Result<PathBuf, MachineError> {
+        let folder = self.root().join(OWN_FOLDER);
+        self.make_scratch().map_err(MachineError::io(folder.display().to_string()))?;
+        Ok(folder)
     }
 
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {

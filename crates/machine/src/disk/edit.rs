@@ -196,17 +196,14 @@ impl Disk {
         let before = fs::metadata(folder).map_err(MachineError::io(path))?;
         let time = filetime::FileTime::from_last_modification_time(&before);
         let write = || -> std::io::Result<()> {
-            let is_own = self.make_scratch()?;
+            self.make_scratch()?;
             let fresh = self.scratch.join("hive.new");
             let mut out = fs::File::create(&fresh)?;
             out.write_all(content)?;
             attributes::copy(file, &fresh)?;
             out.sync_all()?;
             fs::rename(&fresh, file)?;
-            if is_own {
-                // Where nothing was taken yet, nothing of ours stays.
-                let _ = fs::remove_dir(&self.scratch);
-            }
+            self.drop_scratch()?;
             filetime::set_file_mtime(folder, time)?;
             fs::File::open(folder)?.sync_all()
         };

@@ -1,12 +1,13 @@
 //! Moving files out of the disk and back.
 
+use std::ffi::OsStr;
 use std::fs;
 use std::path::Path;
 
 use stubble_core::model::path::{leaf, parent};
 
 use super::folder::modified;
-use super::{Disk, OWN_FOLDER};
+use super::{Disk, OWN_FOLDER, attributes};
 use crate::{Above, MachineError};
 
 impl Disk {
@@ -30,17 +31,38 @@ impl Disk {
         Ok(())
     }
 
-    /// Makes the folder in which files are written before they are renamed; tells whether it is
-    /// one of our own, which goes again when it is empty.
-    pub(super) fn make_scratch(&self) -> std::io::Result<bool> {
-        let is_own = self.scratch.ends_with(OWN_FOLDER);
-        if is_own && !self.scratch.is_dir() {
-            let top = fs::metadata(self.root())?;
-            fs::create_dir(&self.scratch)?;
-            // The drive did not change for anyone but us.
-            filetime::set_file_mtime(self.root(), filetime::FileTime::from_last_modification_time(&top))?;
+    /// Makes the folder in which files are written before they are renamed. One of our own at the
+    /// top of the disk gets the access list of the folder of hives: administrators only.
+    pub(super) fn make_scratch(&self) -> std::io::Result<()> {
+        if !self.scratch.ends_with(OWN_FOLDER) || self.scratch.is_dir() {
+            return Ok(());
         }
-        Ok(is_own)
+        self.quietly(|| {
+            fs::create_dir(&self.scratch)?;
+            match self.locate(&self.config()) {
+                Ok(Some(config)) => attributes::copy(&config, &self.scratch),
+                _ => Ok(()),
+            }
+        })
+    }
+
+    /// Removes it again where nothing is held in it.
+    pub(super) fn drop_scratch(&self) -> std::io::Result<()> {
+        if !self.scratch.ends_with(OWN_FOLDER) {
+            return Ok(());
+        }
+        self.quietly(|| {
+            // It is not empty where something was taken.
+            let _ = fs::remove_dir(&self.scratch);
+            Ok(())
+        })
+    }
+
+    /// Does something at the top of the drive that changed for nobody but us: it keeps its time.
+    fn quietly(&self, work: impl FnOnce() -> std::io::Result<()>) -> std::io::Result<()> {
+        let top = filetime::FileTime::from_last_modification_time(&fs::metadata(self.root())?);
+        work()?;
+        filetime::set_file_mtime(self.root(), top)
     }
 
     /// Moves an entry to `to`; see [`Alter::take_entry`](crate::Alter::take_entry).
@@ -48,7 +70,7 @@ impl Disk {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
         let folder = at.parent().unwrap_or(self.root()).to_owned();
         let before = fs::metadata(&folder).map_err(MachineError::io(path))?;
-        beneath(self.root(), &folder, path, |folder| rename(folder, &at, to, path))?;
+        beneath(self.root(), &folder, path, |folder| rename_out(folder, &at, to, path))?;
         sync(&folder, path)?;
         let after = fs::metadata(&folder).map_err(MachineError::io(path))?;
         Ok(Above { before: modified(&before), after: modified(&after) })
@@ -63,7 +85,7 @@ impl Disk {
         }
         let name = from.file_name().map_or_else(|| leaf(path).into(), std::ffi::OsStr::to_owned);
         let found = fs::metadata(&folder).map_err(MachineError::io(folder_path))?;
-        fs::rename(from, folder.join(name)).map_err(MachineError::io(path))?;
+        beneath(self.root(), &folder, path, |folder| rename_in(from, folder, &name, path))?;
         // The folder's time goes back to before the change that is undone; if somebody else has
         // changed the folder since, it keeps theirs.
         let time = match modified(&found) == above.after {
@@ -89,7 +111,7 @@ fn beneath(
     root: &Path,
     folder: &Path,
     path: &str,
-    work: impl FnOnce(&std::os::fd::OwnedFd) -> Result<(), MachineError>,
+    work: impl FnOnce(&Handle) -> Result<(), MachineError>,
 ) -> Result<(), MachineError> {
     use rustix::fs::{CWD, Mode, OFlags, ResolveFlags, open, openat2};
     let refused = |error: rustix::io::Errno| match error {
@@ -111,26 +133,71 @@ fn beneath(
 }
 
 #[cfg(target_os = "linux")]
-fn rename(folder: &std::os::fd::OwnedFd, at: &Path, to: &Path, path: &str) -> Result<(), MachineError> {
-    use rustix::fs::{CWD, RenameFlags, renameat_with};
-    let name = at.file_name().unwrap_or_default();
-    renameat_with(folder, name, CWD, to, RenameFlags::NOREPLACE).map_err(|error| match error {
-        rustix::io::Errno::XDEV => MachineError::OtherFileSystem(to.to_owned()),
-        other => MachineError::io(path)(other.into()),
-    })
-}
+type Handle = std::os::fd::OwnedFd;
+#[cfg(not(target_os = "linux"))]
+type Handle = Path;
 
 #[cfg(not(target_os = "linux"))]
 fn beneath(
     _root: &Path,
     folder: &Path,
     _path: &str,
-    work: impl FnOnce(&Path) -> Result<(), MachineError>,
+    work: impl FnOnce(&Handle) -> Result<(), MachineError>,
 ) -> Result<(), MachineError> {
     work(folder)
 }
 
+fn rename_out(folder: &Handle, at: &Path, to: &Path, path: &str) -> Result<(), MachineError> {
+    let name = at.file_name().unwrap_or_default();
+    move_to_free((Some(folder), name.as_ref()), (None, to), path, to)
+}
+
+fn rename_in(from: &Path, folder: &Handle, name: &OsStr, path: &str) -> Result<(), MachineError> {
+    move_to_free((None, from), (Some(folder), name.as_ref()), path, from)
+}
+
+/// Moves an entry to a name that is free. Each end is a path, or a name in an open folder;
+/// `vault` is the end that is not the machine's.
+#[cfg(target_os = "linux")]
+fn move_to_free(
+    (from_folder, from): (Option<&Handle>, &Path),
+    (to_folder, to): (Option<&Handle>, &Path),
+    path: &str,
+    vault: &Path,
+) -> Result<(), MachineError> {
+    use std::os::fd::AsFd;
+
+    use rustix::fs::{AtFlags, CWD, RenameFlags, renameat, renameat_with, statat};
+    use rustix::io::Errno;
+    let from_folder = from_folder.map_or(CWD, AsFd::as_fd);
+    let to_folder = to_folder.map_or(CWD, AsFd::as_fd);
+    let moved = match renameat_with(from_folder, from, to_folder, to, RenameFlags::NOREPLACE) {
+        // A driver that cannot refuse by itself: we look first. Nobody else uses the disk.
+        Err(Errno::INVAL | Errno::NOSYS) => match statat(to_folder, to, AtFlags::SYMLINK_NOFOLLOW) {
+            Ok(_) => Err(Errno::EXIST),
+            Err(Errno::NOENT) => renameat(from_folder, from, to_folder, to),
+            Err(other) => Err(other),
+        },
+        other => other,
+    };
+    moved.map_err(|error| match error {
+        Errno::XDEV => MachineError::OtherFileSystem(vault.to_owned()),
+        Errno::EXIST | Errno::NOTEMPTY => MachineError::Occupied(path.to_owned()),
+        other => MachineError::io(path)(other.into()),
+    })
+}
+
 #[cfg(not(target_os = "linux"))]
-fn rename(folder: &Path, at: &Path, to: &Path, path: &str) -> Result<(), MachineError> {
-    fs::rename(folder.join(at.file_name().unwrap_or_default()), to).map_err(MachineError::io(path))
+fn move_to_free(
+    (from_folder, from): (Option<&Handle>, &Path),
+    (to_folder, to): (Option<&Handle>, &Path),
+    path: &str,
+    _vault: &Path,
+) -> Result<(), MachineError> {
+    let whole = |folder: Option<&Handle>, path: &Path| folder.map_or_else(|| path.to_owned(), |in_it| in_it.join(path));
+    let to = whole(to_folder, to);
+    if fs::symlink_metadata(&to).is_ok() {
+        return Err(MachineError::Occupied(path.to_owned()));
+    }
+    fs::rename(whole(from_folder, from), to).map_err(MachineError::io(path))
 }

@@ -70,7 +70,7 @@ pub fn machines_compared(compared: &Compared, all: bool, width: Option<usize>) -
     out.push_str(&gaps(&before.could_not_look, width));
     out.push_str(&gaps(&after.could_not_look, width));
     let looked = format!(
-        "{} looked at; {} differ in their time only. `--all` shows every difference.",
+        "{} looked at; in {} only the time differs. `--all` shows every difference.",
         words::count(after.places, "place"),
         words::thousands(number(Difference::Touched)),
     );
