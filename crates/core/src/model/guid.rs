@@ -24,6 +24,16 @@ impl Guid {
         rearranged(&digits)
     }
 
+    /// Its 16 bytes as Windows stores them: the first three groups in little-endian order.
+    pub fn to_bytes(self) -> [u8; 16] {
+        self.0.to_bytes_le()
+    }
+
+    /// The identifier of these 128 bits, in the order in which they are written.
+    pub fn from_bits(bits: u128) -> Self {
+        Self(Uuid::from_u128(bits))
+    }
+
     /// Reads the rearranged spelling.
     pub fn from_packed(packed: &str) -> Option<Self> {
         if packed.len() != 32 || !packed.bytes().all(|digit| digit.is_ascii_hexdigit()) {

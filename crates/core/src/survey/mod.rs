@@ -6,6 +6,7 @@ pub mod groups;
 mod names;
 pub mod records;
 mod registry;
+pub mod search;
 pub mod state;
 mod tree;
 

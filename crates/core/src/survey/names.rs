@@ -43,6 +43,17 @@ impl Names {
         self.folded[id as usize]
     }
 
+    /// All names, one behind the other.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// The number of the name that holds this whole piece of [`text`](Self::text).
+    pub fn at(&self, start: usize, end: usize) -> Option<NameId> {
+        let id = self.ends.partition_point(|ends| *ends as usize <= start);
+        (end <= *self.ends.get(id)? as usize).then_some(id as NameId)
+    }
+
     fn plain(&mut self, name: &str) -> NameId {
         let hash = self.hasher.hash_one(name);
         let (text, ends) = (&self.text, &self.ends);

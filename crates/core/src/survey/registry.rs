@@ -1,9 +1,10 @@
 //! The registry of a survey: keys as a tree, values with their data in the blocks they came in.
 
 use crate::model::registry::{kind, text_of};
-use crate::model::{FileTime, RegValue};
+use crate::model::{FileTime, Place, RegValue};
 
 use super::names::{NameId, Names};
+use super::search::Owners;
 use super::tree::{NodeId, Tree, TreeBuilder};
 
 /// Number of a key.
@@ -229,6 +230,51 @@ impl Registry {
     /// The text of a value.
     pub fn text(&self, key: KeyId, name: &str) -> Option<String> {
         self.value(key, name)?.text()
+    }
+
+    /// The data of all values, with whatever else came in the same blocks.
+    pub(super) fn blocks(&self) -> &[Vec<u8>] {
+        &self.blocks
+    }
+
+    /// The names of keys, and those of values, each set one behind the other.
+    pub(super) fn name_texts(&self) -> [&str; 2] {
+        [self.tree.names().text(), self.names.text()]
+    }
+
+    /// Keys, or values of keys, whose name holds this piece of one of the [`name_texts`](Self::name_texts).
+    pub(super) fn named_at(&self, set: usize, start: usize, end: usize) -> Vec<(KeyId, Option<usize>)> {
+        if set == 0 {
+            let name = self.tree.names().at(start, end);
+            return name.into_iter().flat_map(|name| self.tree.named(name).map(|key| (key, None))).collect();
+        }
+        let Some(name) = self.names.at(start, end) else { return Vec::new() };
+        let of_key = |key: KeyId| {
+            let values = self.nodes_of(key).iter().enumerate().filter(move |(_, value)| value.name == name);
+            values.map(move |(number, _)| (key, Some(number)))
+        };
+        (0..=self.tree.len() as KeyId).flat_map(of_key).collect()
+    }
+
+    /// Where every value's data lies.
+    pub(super) fn data_owners(&self) -> Owners {
+        let of_key = |key: KeyId| {
+            self.nodes_of(key).iter().enumerate().map(move |(number, value)| {
+                let start = value.start as usize;
+                (usize::from(value.block), start, start + value.len as usize, key, number)
+            })
+        };
+        let mut spans: Vec<_> = (0..=self.tree.len() as KeyId).flat_map(of_key).collect();
+        spans.sort_unstable();
+        Owners { spans }
+    }
+
+    /// A key, or one of its values, as a place.
+    pub(super) fn place_of(&self, key: KeyId, value: Option<usize>) -> Place {
+        match value.and_then(|number| self.nodes_of(key).get(number)) {
+            Some(value) => Place::value(self.path(key), self.names.get(value.name)),
+            None => Place::key(self.path(key)),
+        }
     }
 
     /// Number of values in all keys.

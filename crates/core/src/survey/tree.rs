@@ -79,6 +79,17 @@ impl<T> TreeBuilder<T> {
 }
 
 impl<T> Tree<T> {
+    /// All names, one behind the other.
+    pub(super) fn names(&self) -> &Names {
+        &self.names
+    }
+
+    /// Nodes of that name.
+    pub(super) fn named(&self, name: NameId) -> impl Iterator<Item = NodeId> + '_ {
+        let nodes = self.nodes.iter().enumerate();
+        nodes.filter(move |(_, node)| node.name == name).map(|(at, _)| at as NodeId)
+    }
+
     /// The nameless node above everything.
     pub fn root(&self) -> NodeId {
         0

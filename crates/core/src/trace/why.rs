@@ -7,6 +7,7 @@ use super::{Evidence, Remnant, Scene, Trace, protected};
 use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Guid, Place};
+use crate::survey::search::{Occurrence, find};
 
 /// The explanation for one place.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -22,11 +23,15 @@ pub struct Explanation {
     pub remnant: Option<Remnant>,
     /// The chain of evidence, from the place to the anchors.
     pub chain: Vec<Evidence>,
+    /// Where else in the registry an identifier that was asked for stands.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub occurs: Vec<Occurrence>,
 }
 
 /// Explains a remnant by its short name, or a place by its path or identifier.
 pub fn explain(scene: &Scene<'_>, trace: &Trace, asked: &str) -> Explanation {
-    let code = asked.parse::<Guid>().ok();
+    let code = asked.parse::<Guid>().ok().or_else(|| Guid::from_packed(asked));
+    let occurs = find(&scene.survey.registry, code.as_slice());
     let by_code = |remnant: &&Remnant| {
         let (Some(code), false) = (code, remnant.parts.is_empty()) else { return false };
         let packed = code.packed();
@@ -47,10 +52,10 @@ pub fn explain(scene: &Scene<'_>, trace: &Trace, asked: &str) -> Explanation {
         let chain = chain(trace, remnant);
         let verdict = format!("{}: {}", remnant.decision.word(), remnant.reason);
         let place = remnant.place.to_string();
-        return Explanation { place, exists: true, verdict, remnant: Some(remnant.clone()), chain };
+        return Explanation { place, exists: true, verdict, remnant: Some(remnant.clone()), chain, occurs };
     }
     let survey = scene.survey;
-    let exists = survey.exists(asked) || survey.registry.key(asked).is_some();
+    let exists = !occurs.is_empty() || survey.exists(asked) || survey.registry.key(asked).is_some();
     let place = if asked.as_bytes().get(1) == Some(&b':') { Place::folder(asked) } else { Place::key(asked) };
     let bystander = trace.bystanders.iter().find(|one| is_inside_or_same(asked, &one.place.path));
     let verdict = match (bystander, protected::why(&place, &survey.facts)) {
@@ -59,7 +64,7 @@ pub fn explain(scene: &Scene<'_>, trace: &Trace, asked: &str) -> Explanation {
         (None, None) if !exists => "nothing is there, or it could not be looked at".to_owned(),
         (None, None) => format!("not taken: no rule connects it with {}", scene.subject.name),
     };
-    Explanation { place: asked.to_owned(), exists, verdict, remnant: None, chain: Vec::new() }
+    Explanation { place: asked.to_owned(), exists, verdict, remnant: None, chain: Vec::new(), occurs }
 }
 
 /// The remnant's evidence, and that of the remnants which it was read from.

@@ -1,6 +1,7 @@
 //! `trace` and `why` on a terminal.
 
 use stubble_core::model::text::shown;
+use stubble_core::survey::search::Spelling;
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Decision, Remnant};
 
@@ -88,6 +89,18 @@ pub fn explained(explanation: &Explanation, width: Option<usize>) -> String {
         let from = evidence.from.as_ref().map(|from| format!(", seen at {}", words::place(from))).unwrap_or_default();
         let text = format!("{}{from} [{} {:.2}]", shown(&evidence.text), evidence.rule, evidence.weight);
         out.push_str(&hang("  - ", &text, width));
+    }
+    if !explanation.occurs.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "The identifier stands in these places of the registry")));
+    }
+    for occurrence in &explanation.occurs {
+        let how = match occurrence.spelling {
+            Spelling::Text => "",
+            Spelling::Digits => " (without dashes)",
+            Spelling::Rearranged => " (rearranged)",
+            Spelling::Binary => " (as bytes)",
+        };
+        out.push_str(&hang("  - ", &format!("{}{how}", words::place(&occurrence.place)), width));
     }
     if let Some(remnant) = explanation.remnant.as_ref().filter(|remnant| !remnant.parts.is_empty()) {
         out.push_str(&format!("\n{}\n", styled(STRONG, "It stands in these places, and goes as one")));
