@@ -75,22 +75,32 @@ impl Hive {
 
     /// All keys of a list, which must be exactly `count`.
     pub(crate) fn listed(&self, at: u32, count: u32) -> Result<Vec<KeyAt>, HiveError> {
-        // A count that the file has no room for is refused before memory is set aside for it.
+        let mut keys = Vec::new();
+        self.each_listed(at, count, &mut |key| keys.push(key))?;
+        Ok(keys)
+    }
+
+    /// Calls `each` with all keys of a list, which must be exactly `count`.
+    pub(crate) fn each_listed(&self, at: u32, count: u32, each: &mut dyn FnMut(KeyAt)) -> Result<(), HiveError> {
+        // A count that the file has no room for is refused before anything is made of it.
         if count as usize > self.bins().len() / HEAD {
             return Err(damaged(at, Damage::Count));
         }
-        let mut keys = Vec::with_capacity(count as usize);
-        for leaf in self.leaves(at)? {
-            let list = self.leaf(leaf)?;
-            if keys.len() + list.count > count as usize {
-                return Err(damaged(leaf, Damage::Count));
+        let mut left = count as usize;
+        let mut leaf = |at: u32, list: List<'_>| {
+            left = left.checked_sub(list.count).ok_or(damaged(at, Damage::Count))?;
+            (0..list.count).for_each(|entry| each(KeyAt(list.at(entry))));
+            Ok(())
+        };
+        let top = self.list(at)?;
+        if &top.kind == b"ri" {
+            for entry in 0..top.count {
+                leaf(top.at(entry), self.leaf(top.at(entry))?)?;
             }
-            keys.extend((0..list.count).map(|entry| KeyAt(list.at(entry))));
+        } else {
+            leaf(at, top)?;
         }
-        match keys.len() == count as usize {
-            true => Ok(keys),
-            false => Err(damaged(at, Damage::Count)),
-        }
+        if left == 0 { Ok(()) } else { Err(damaged(at, Damage::Count)) }
     }
 
     /// The subkey of that name, found by halving; what is not in its sorted place is not found.

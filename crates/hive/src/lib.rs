@@ -107,6 +107,12 @@ impl Hive {
         &self.file
     }
 
+    /// Length of the file in bytes.
+    #[allow(clippy::len_without_is_empty, reason = "no hive is empty")]
+    pub fn len(&self) -> usize {
+        self.file.len()
+    }
+
     /// The file's bytes as they are now, given up by the hive; [`Bytes::At`] ranges lead into them.
     pub fn into_bytes(self) -> Vec<u8> {
         self.file

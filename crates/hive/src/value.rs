@@ -44,8 +44,44 @@ pub struct ValueAt<'a> {
     pub name: NameRef<'a>,
     /// The type number, whatever it is.
     pub kind: u32,
+    /// Where the name's bytes begin in the file.
+    pub name_start: usize,
     /// Where the data is.
     pub data: Bytes,
+}
+
+/// The fields of a `vk` record.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct RawValue {
+    pub at: u32,
+    pub name_len: u16,
+    pub is_latin1: bool,
+    pub kind: u32,
+    pub size: u32,
+    /// The data itself, or the cell that it is in.
+    pub content: u32,
+}
+
+impl RawValue {
+    /// Whether the data is in a cell of its own, or in several.
+    pub fn is_apart(self) -> bool {
+        self.size != 0 && self.size & INLINE == 0
+    }
+
+    /// Whether it may be in several.
+    pub fn is_long(self) -> bool {
+        self.size as usize > SEGMENT
+    }
+
+    /// Where the data is that is not apart.
+    pub fn inline(self) -> Bytes {
+        Bytes::At { start: BASE_LEN + self.at as usize + 4 + 8, len: (self.size & !INLINE) as usize }
+    }
+
+    /// Where the data is that lies in one cell.
+    pub fn apart(self) -> Bytes {
+        Bytes::At { start: BASE_LEN + self.content as usize + 4, len: self.size as usize }
+    }
 }
 
 impl Hive {
@@ -55,7 +91,7 @@ impl Hive {
     }
 
     fn value(&self, cell: u32) -> Result<ValueInfo<'_>, HiveError> {
-        let ValueAt { name, kind, data } = self.value_at(cell)?;
+        let ValueAt { name, kind, data, .. } = self.value_at(cell)?;
         let data = match data {
             Bytes::At { start, len } => Cow::Borrowed(&self.file[start..start + len]),
             Bytes::Joined(bytes) => Cow::Owned(bytes),
@@ -63,42 +99,72 @@ impl Hive {
         Ok(ValueInfo { name, kind, data })
     }
 
-    /// The cells of a key's values, in stored order, without setting memory aside.
-    pub(crate) fn each_value_cell(&self, nk: u32) -> Result<impl Iterator<Item = u32> + '_, HiveError> {
-        let count = self.nk_field(nk, 36)? as usize;
-        let cell = match count {
+    /// The cells in a list of values, in stored order, without setting memory aside.
+    pub(crate) fn value_list(&self, count: u32, list: u32) -> Result<impl Iterator<Item = u32> + '_, HiveError> {
+        let entries: &[u8] = match count as usize {
             0 => &[],
-            _ => {
-                let list = self.nk_field(nk, 40)?;
-                self.cell(list)?.get(..count.saturating_mul(4)).ok_or(damaged(list, Damage::Count))?
-            }
+            count => self.cell(list)?.get(..count.saturating_mul(4)).ok_or(damaged(list, Damage::Count))?,
         };
-        Ok(cell.chunks_exact(4).map(|entry| u32::from_le_bytes(entry.try_into().expect("four bytes"))))
+        Ok(entries.chunks_exact(4).map(|entry| u32::from_le_bytes([entry[0], entry[1], entry[2], entry[3]])))
     }
 
     pub(crate) fn value_cells(&self, nk: u32) -> Result<Vec<u32>, HiveError> {
-        Ok(self.each_value_cell(nk)?.collect())
+        Ok(self.value_list(self.nk_field(nk, 36)?, self.nk_field(nk, 40)?)?.collect())
     }
 
     pub(crate) fn value_name(&self, at: u32) -> Result<NameRef<'_>, HiveError> {
-        let vk = self.vk(at)?;
-        let short = |offset| half(vk, offset).ok_or(damaged(at, Damage::CellSize));
-        let bytes = vk.get(VK_FIXED..VK_FIXED + usize::from(short(2)?)).ok_or(damaged(at, Damage::Count))?;
-        Ok(if short(16)? & 1 != 0 { NameRef::Latin1(bytes) } else { NameRef::Utf16(bytes) })
+        Ok(self.value_at(at)?.name)
     }
 
     pub(crate) fn value_at(&self, at: u32) -> Result<ValueAt<'_>, HiveError> {
-        let vk = self.vk(at)?;
-        let field = |offset| word(vk, offset).ok_or(damaged(at, Damage::CellSize));
-        let data = match field(4)? {
-            0 => Bytes::At { start: BASE_LEN, len: 0 },
-            size if size & INLINE != 0 => match (size & !INLINE) as usize {
-                len @ ..=4 => Bytes::At { start: BASE_LEN + at as usize + 4 + 8, len },
-                _ => return Err(damaged(at, Damage::Count)),
-            },
-            size => self.data_at(field(8)?, size as usize)?,
+        let raw = self.raw_value(at)?;
+        let data = match raw.is_apart() {
+            true => self.data_at(raw.content, raw.size as usize)?,
+            false => raw.inline(),
         };
-        Ok(ValueAt { name: self.value_name(at)?, kind: field(12)?, data })
+        Ok(self.spelled(raw, data))
+    }
+
+    /// The fields of a `vk` record, with nothing followed that it refers to.
+    pub(crate) fn raw_value(&self, at: u32) -> Result<RawValue, HiveError> {
+        let cell = self.cell(at)?;
+        let (fixed, rest) = cell.split_first_chunk::<VK_FIXED>().ok_or(damaged(at, Damage::Signature))?;
+        if !fixed.starts_with(b"vk") {
+            return Err(damaged(at, Damage::Signature));
+        }
+        let short = |field: usize| u16::from_le_bytes([fixed[field], fixed[field + 1]]);
+        let field = |at: usize| u32::from_le_bytes([fixed[at], fixed[at + 1], fixed[at + 2], fixed[at + 3]]);
+        let raw = RawValue {
+            at,
+            name_len: short(2),
+            is_latin1: short(16) & 1 != 0,
+            kind: field(12),
+            size: field(4),
+            content: field(8),
+        };
+        let lies = usize::from(raw.name_len) > rest.len() || raw.size & INLINE != 0 && raw.size & !INLINE > 4;
+        if lies { Err(damaged(at, Damage::Count)) } else { Ok(raw) }
+    }
+
+    /// Whether the data of a value lies in one cell that is as large as it must be.
+    pub(crate) fn holds(&self, raw: RawValue) -> bool {
+        let size = word(self.bins(), raw.content as usize).unwrap_or(0) as i32;
+        let end = u64::from(raw.content) + 4 + u64::from(raw.size);
+        size < 0
+            && size.unsigned_abs() >= raw.size.saturating_add(4)
+            && raw.content.is_multiple_of(8)
+            && end <= self.bins().len() as u64
+    }
+
+    pub(crate) fn spelled(&self, raw: RawValue, data: Bytes) -> ValueAt<'_> {
+        let name_start = BASE_LEN + raw.at as usize + 4 + VK_FIXED;
+        let name = &self.file[name_start..name_start + usize::from(raw.name_len)];
+        ValueAt {
+            name: if raw.is_latin1 { NameRef::Latin1(name) } else { NameRef::Utf16(name) },
+            kind: raw.kind,
+            name_start,
+            data,
+        }
     }
 
     pub(crate) fn vk(&self, at: u32) -> Result<&[u8], HiveError> {

@@ -4,6 +4,7 @@ use blake3::Hasher;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::model::text::fold;
 use crate::model::{Place, path};
 use crate::survey::compare::{Change, Difference, compare};
 use crate::survey::{EntryKind, Survey};
@@ -103,7 +104,7 @@ impl Outside {
     }
 
     fn entry(&self, survey: &Survey, at: u32, above: String, hasher: &mut Hasher, count: &mut usize) {
-        let path = below(&above, survey.files.folded_name(at));
+        let path = below(&above, &fold(survey.files.name(at)));
         if self.taken.covers(&path) {
             return;
         }
@@ -122,7 +123,7 @@ impl Outside {
 
     fn key(&self, survey: &Survey, at: u32, above: String, hasher: &mut Hasher, count: &mut usize) {
         let registry = &survey.registry;
-        let path = below(&above, registry.keys().folded_name(at));
+        let path = below(&above, &fold(registry.keys().name(at)));
         if self.taken.covers(&path) {
             return;
         }

@@ -5,6 +5,8 @@
 //! of plane 16, one unit each. So every sequence of units has exactly one spelling, and a name
 //! keeps through JSON and TOML what no `String` could otherwise hold.
 
+use std::cmp::Ordering;
+
 const MOVED: u32 = 0x10_F800;
 
 /// The text of a sequence of UTF-16 units; [`to_utf16`] gives the very same units back.
@@ -47,15 +49,42 @@ pub fn fold(text: &str) -> String {
     if text.is_ascii() {
         return text.to_ascii_uppercase();
     }
-    text.chars()
-        .map(|letter| {
-            let mut capitals = letter.to_uppercase();
-            match (capitals.next(), capitals.next()) {
-                (Some(capital), None) if capital.len_utf16() == letter.len_utf16() => capital,
-                _ => letter,
-            }
-        })
-        .collect()
+    text.chars().map(capital).collect()
+}
+
+/// The order of two names in their folded forms, without making those.
+pub fn compare_folded(a: &str, b: &str) -> Ordering {
+    for (at, (first, second)) in a.bytes().zip(b.bytes()).enumerate() {
+        if !(first.is_ascii() && second.is_ascii()) {
+            // Only ASCII was passed over, so that both begin a letter here.
+            return a[at..].chars().map(capital).cmp(b[at..].chars().map(capital));
+        }
+        match first.to_ascii_uppercase().cmp(&second.to_ascii_uppercase()) {
+            Ordering::Equal => {}
+            other => return other,
+        }
+    }
+    a.len().cmp(&b.len())
+}
+
+/// The same for two names of which the bytes are at hand.
+pub(crate) fn compare_folded_bytes(a: &[u8], b: &[u8]) -> Ordering {
+    if a.is_ascii() && b.is_ascii() {
+        return a.iter().map(u8::to_ascii_uppercase).cmp(b.iter().map(u8::to_ascii_uppercase));
+    }
+    let text = |name| std::str::from_utf8(name).unwrap_or_default();
+    compare_folded(text(a), text(b))
+}
+
+fn capital(letter: char) -> char {
+    if letter.is_ascii() {
+        return letter.to_ascii_uppercase();
+    }
+    let mut capitals = letter.to_uppercase();
+    match (capitals.next(), capitals.next()) {
+        (Some(capital), None) if capital.len_utf16() == letter.len_utf16() => capital,
+        _ => letter,
+    }
 }
 
 fn moved(surrogate: u16) -> char {

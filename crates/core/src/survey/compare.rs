@@ -4,6 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::Place;
+use crate::model::text::compare_folded;
 
 use super::registry::{KeyId, Registry};
 use super::tree::{NodeId, Tree};
@@ -61,7 +62,7 @@ fn merge<T>(old: &Tree<T>, new: &Tree<T>, at: (NodeId, NodeId), report: &mut dyn
             (None, None) => return,
             (Some(_), None) => std::cmp::Ordering::Less,
             (None, Some(_)) => std::cmp::Ordering::Greater,
-            (Some(a), Some(b)) => old.folded_name(*a).cmp(new.folded_name(*b)),
+            (Some(a), Some(b)) => compare_folded(old.name(*a), new.name(*b)),
         };
         let a = if order.is_le() { left.next() } else { None };
         let b = if order.is_ge() { right.next() } else { None };

@@ -1,17 +1,18 @@
 //! What was read from a machine at one moment. All computing is done on it.
 
+mod blocks;
 pub mod compare;
 mod facts;
 pub mod groups;
-mod names;
 pub mod records;
 mod registry;
 pub mod search;
 pub mod state;
 mod tree;
 
+pub use blocks::BlockId;
 pub use facts::{Device, Facts, Gap, Process, Running, ServiceState, Shortcut, User};
-pub use registry::{BlockId, Data, KeyId, KeyNode, Registry, RegistryBuilder, ValueView};
+pub use registry::{Data, KeyId, KeyNode, Name, Registry, RegistryBuilder, ValueView};
 pub use tree::{NodeId, Tree, TreeBuilder};
 
 use crate::model::path::Environment;

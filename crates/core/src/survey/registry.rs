@@ -1,10 +1,10 @@
 //! The registry of a survey: keys as a tree, values with their data in the blocks they came in.
 
 use crate::model::registry::{kind, text_of};
+use crate::model::text::compare_folded;
 use crate::model::{FileTime, Place, RegValue};
 
-use super::names::{NameId, Names};
-use super::search::Owners;
+use super::blocks::{BlockId, NameAt};
 use super::tree::{NodeId, Tree, TreeBuilder};
 
 /// Number of a key.
@@ -23,25 +23,35 @@ pub struct KeyNode {
 
 #[derive(Debug)]
 struct ValueNode {
-    name: NameId,
+    name: NameAt,
     kind: u32,
     start: u32,
     len: u32,
     block: u16,
 }
 
-/// All keys and values. Data is not copied out of the blocks in which it was read.
+/// All keys and values. Names and data are not copied out of the blocks in which they were read.
 #[derive(Debug)]
 pub struct Registry {
     tree: Tree<KeyNode>,
-    names: Names,
     values: Vec<ValueNode>,
-    blocks: Vec<Vec<u8>>,
 }
 
-/// Number of a block of data in a [`Registry`].
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct BlockId(u16);
+/// The name of a key or value that is added.
+#[derive(Clone, Copy, Debug)]
+pub enum Name<'a> {
+    /// This text, which is copied.
+    Copied(&'a str),
+    /// UTF-8 text in a block that is filled in later.
+    In {
+        /// The block.
+        block: BlockId,
+        /// Offset in bytes.
+        start: u32,
+        /// Length in bytes.
+        len: u16,
+    },
+}
 
 /// The data of a value that is added.
 #[derive(Clone, Copy, Debug)]
@@ -64,26 +74,13 @@ pub enum Data<'a> {
 #[must_use]
 pub struct RegistryBuilder {
     tree: TreeBuilder<KeyNode>,
-    names: Names,
     values: Vec<ValueNode>,
-    blocks: Vec<Vec<u8>>,
-    /// The block to which data is copied.
-    own: usize,
 }
-
-/// How large a block of copied data may grow, in bytes: offsets in it have 32 bits.
-const LARGEST_OWN: usize = 1 << 30;
 
 impl Default for RegistryBuilder {
     fn default() -> Self {
         let root = KeyNode { last_written: FileTime(0), seal: 0, first: 0, count: 0 };
-        Self {
-            tree: TreeBuilder::new(root),
-            names: Names::default(),
-            values: Vec::new(),
-            blocks: vec![Vec::new()],
-            own: 0,
-        }
+        Self { tree: TreeBuilder::new(root), values: Vec::new() }
     }
 }
 
@@ -97,53 +94,65 @@ impl RegistryBuilder {
         seal: u64,
         values: impl IntoIterator<Item = (N, u32, D)>,
     ) -> KeyId {
-        let key = self.add_key(parent, name, last_written, seal);
+        let key = self.add_key(parent, Name::Copied(name), last_written, seal);
         for (name, kind, data) in values {
-            self.add_value(name.as_ref(), kind, Data::Copied(data.as_ref()));
+            self.add_value(Name::Copied(name.as_ref()), kind, Data::Copied(data.as_ref()));
         }
         key
     }
 
     /// Adds a key without values.
-    pub fn add_key(&mut self, parent: KeyId, name: &str, last_written: FileTime, seal: u64) -> KeyId {
+    pub fn add_key(&mut self, parent: KeyId, name: Name<'_>, last_written: FileTime, seal: u64) -> KeyId {
         let first = self.values.len() as u32;
-        self.tree.add(parent, name, KeyNode { last_written, seal, first, count: 0 })
+        let node = KeyNode { last_written, seal, first, count: 0 };
+        match name {
+            Name::Copied(name) => self.tree.add(parent, name, node),
+            Name::In { block, start, len } => self.tree.add_in(parent, block, start, len, node),
+        }
     }
 
     /// Adds a value to the key that was added last.
-    pub fn add_value(&mut self, name: &str, kind: u32, data: Data<'_>) {
+    pub fn add_value(&mut self, name: Name<'_>, kind: u32, data: Data<'_>) {
+        let blocks = self.tree.blocks_mut();
+        let name = match name {
+            Name::Copied(name) => blocks.copy_name(name),
+            Name::In { block, start, len } => NameAt { start, len, block: block.0 },
+        };
         let (block, start, len) = match data {
             Data::In { block, start, len } => (block.0, start, len),
             Data::Copied(bytes) => {
-                if self.blocks[self.own].len() + bytes.len() > LARGEST_OWN {
-                    self.blocks.push(Vec::new());
-                    self.own = self.blocks.len() - 1;
-                }
-                let own = &mut self.blocks[self.own];
-                let start = own.len() as u32;
-                own.extend_from_slice(bytes);
-                (self.own as u16, start, bytes.len() as u32)
+                let (block, start) = blocks.copy(bytes);
+                (block, start, bytes.len() as u32)
             }
         };
-        let name = self.names.intern(name);
         self.values.push(ValueNode { name, kind, start, len, block });
         self.tree.last_mut().count += 1;
     }
 
-    /// A block that values may refer to before its bytes are handed over.
+    /// Makes room for about so many keys and values more.
+    pub fn reserve(&mut self, keys: usize, values: usize) {
+        self.tree.reserve(keys);
+        self.values.reserve(values);
+    }
+
+    /// Keeps room for the subkeys of a key; see [`TreeBuilder::expect`].
+    pub fn expect(&mut self, key: KeyId, count: usize, sorted: bool) {
+        self.tree.expect(key, count, sorted);
+    }
+
+    /// A block that keys and values may refer to before its bytes are handed over.
     pub fn reserve_block(&mut self) -> BlockId {
-        self.blocks.push(Vec::new());
-        BlockId((self.blocks.len() - 1) as u16)
+        self.tree.blocks_mut().reserve()
     }
 
     /// Hands over the bytes of a block. What refers beyond their end reads as empty.
     pub fn fill_block(&mut self, block: BlockId, bytes: Vec<u8>) {
-        self.blocks[usize::from(block.0)] = bytes;
+        self.tree.blocks_mut().fill(block, bytes);
     }
 
     /// Makes the registry ready to be asked.
     pub fn finish(self) -> Registry {
-        Registry { tree: self.tree.finish(), names: self.names, values: self.values, blocks: self.blocks }
+        Registry { tree: self.tree.finish(), values: self.values }
     }
 }
 
@@ -208,8 +217,8 @@ impl Registry {
 
     /// The value of that name, compared without regard to case.
     pub fn value(&self, key: KeyId, name: &str) -> Option<ValueView<'_>> {
-        let wanted = crate::model::text::fold(name);
-        let is_it = |value: &&ValueNode| self.names.get(self.names.folded(value.name)) == wanted;
+        let blocks = self.tree.blocks();
+        let is_it = |value: &&ValueNode| compare_folded(blocks.name(value.name), name).is_eq();
         self.nodes_of(key).iter().find(is_it).map(|value| self.view(value))
     }
 
@@ -219,11 +228,11 @@ impl Registry {
     }
 
     fn view(&self, value: &ValueNode) -> ValueView<'_> {
-        let range = value.start as usize..value.start as usize + value.len as usize;
+        let blocks = self.tree.blocks();
         ValueView {
-            name: self.names.get(value.name),
+            name: blocks.name(value.name),
             kind: value.kind,
-            data: self.blocks[usize::from(value.block)].get(range).unwrap_or_default(),
+            data: blocks.piece(value.block, value.start, value.len),
         }
     }
 
@@ -232,47 +241,34 @@ impl Registry {
         self.value(key, name)?.text()
     }
 
-    /// The data of all values, with whatever else came in the same blocks.
+    /// The bytes in which all names and data lie, with whatever else came in the same blocks.
     pub(super) fn blocks(&self) -> &[Vec<u8>] {
-        &self.blocks
+        self.tree.blocks().all()
     }
 
-    /// The names of keys, and those of values, each set one behind the other.
-    pub(super) fn name_texts(&self) -> [&str; 2] {
-        [self.tree.names().text(), self.names.text()]
-    }
-
-    /// Keys, or values of keys, whose name holds this piece of one of the [`name_texts`](Self::name_texts).
-    pub(super) fn named_at(&self, set: usize, start: usize, end: usize) -> Vec<(KeyId, Option<usize>)> {
-        if set == 0 {
-            let name = self.tree.names().at(start, end);
-            return name.into_iter().flat_map(|name| self.tree.named(name).map(|key| (key, None))).collect();
-        }
-        let Some(name) = self.names.at(start, end) else { return Vec::new() };
-        let of_key = |key: KeyId| {
-            let values = self.nodes_of(key).iter().enumerate().filter(move |(_, value)| value.name == name);
-            values.map(move |(number, _)| (key, Some(number)))
+    /// Calls `each` with every piece of the blocks that is a name or a value's data: block,
+    /// start, end, key and number of the value.
+    pub(super) fn each_piece(&self, each: &mut dyn FnMut(usize, usize, usize, KeyId, Option<usize>)) {
+        let span = |name: NameAt| {
+            let start = name.start as usize;
+            (usize::from(name.block), start, start + usize::from(name.len))
         };
-        (0..=self.tree.len() as KeyId).flat_map(of_key).collect()
-    }
-
-    /// Where every value's data lies.
-    pub(super) fn data_owners(&self) -> Owners {
-        let of_key = |key: KeyId| {
-            self.nodes_of(key).iter().enumerate().map(move |(number, value)| {
+        for key in 0..=self.tree.len() as KeyId {
+            let (block, start, end) = span(self.tree.name_at(key));
+            each(block, start, end, key, None);
+            for (number, value) in self.nodes_of(key).iter().enumerate() {
+                let (block, start, end) = span(value.name);
+                each(block, start, end, key, Some(number));
                 let start = value.start as usize;
-                (usize::from(value.block), start, start + value.len as usize, key, number)
-            })
-        };
-        let mut spans: Vec<_> = (0..=self.tree.len() as KeyId).flat_map(of_key).collect();
-        spans.sort_unstable();
-        Owners { spans }
+                each(usize::from(value.block), start, start + value.len as usize, key, Some(number));
+            }
+        }
     }
 
     /// A key, or one of its values, as a place.
     pub(super) fn place_of(&self, key: KeyId, value: Option<usize>) -> Place {
         match value.and_then(|number| self.nodes_of(key).get(number)) {
-            Some(value) => Place::value(self.path(key), self.names.get(value.name)),
+            Some(value) => Place::value(self.path(key), self.tree.blocks().name(value.name)),
             None => Place::key(self.path(key)),
         }
     }

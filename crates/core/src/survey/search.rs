@@ -10,7 +10,7 @@ use aho_corasick::{AhoCorasick, Input, Span};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::registry::{KeyId, Registry};
+use super::registry::Registry;
 use crate::model::{Guid, Place};
 
 /// How an identifier is spelled.
@@ -57,33 +57,26 @@ const NARROW_PART: usize = 4;
 pub fn find(registry: &Registry, codes: &[Guid]) -> Vec<Occurrence> {
     let needles: Vec<Needle> = codes.iter().flat_map(|code| spellings(*code)).collect();
     let parts = Parts::of(&needles);
-    let mut found = BTreeSet::new();
-    let (mut names, mut data) = (Vec::new(), Vec::new());
+    let mut hits = Vec::new();
     for (block, bytes) in registry.blocks().iter().enumerate() {
-        parts.each(bytes, &needles, &mut |at, needle| data.push((block, at, needle)));
+        parts.each(bytes, &needles, &mut |at, needle| hits.push((block, at, needle)));
     }
-    for (set, text) in registry.name_texts().iter().enumerate() {
-        parts.each(text.as_bytes(), &needles, &mut |at, needle| names.push((set, at, needle)));
+    hits.sort_unstable();
+    let mut found = BTreeSet::new();
+    if hits.is_empty() {
+        return Vec::new();
     }
-    let mut keep = |place: Place, needle: usize| {
-        let Needle { code, spelling, .. } = needles[needle];
-        found.insert(Occurrence { code, place, spelling });
-    };
-    if !data.is_empty() {
-        let owners = registry.data_owners();
-        for (block, at, needle) in data {
-            let end = at + needles[needle].bytes.len();
-            if let Some((key, value)) = owners.at(block, at, end) {
-                keep(registry.place_of(key, Some(value)), needle);
+    // A hit counts where it lies within one name or one value's data: blocks hold more than those.
+    registry.each_piece(&mut |block, start, end, key, value| {
+        let first = hits.partition_point(|hit| (hit.0, hit.1) < (block, start));
+        for (_, at, needle) in hits[first..].iter().take_while(|hit| hit.0 == block && hit.1 < end) {
+            let needle = &needles[*needle];
+            if at + needle.bytes.len() <= end {
+                let place = registry.place_of(key, value);
+                found.insert(Occurrence { code: needle.code, place, spelling: needle.spelling });
             }
         }
-    }
-    for (set, at, needle) in names {
-        let end = at + needles[needle].bytes.len();
-        for (key, value) in registry.named_at(set, at, end) {
-            keep(registry.place_of(key, value), needle);
-        }
-    }
+    });
     found.into_iter().collect()
 }
 
@@ -219,25 +212,11 @@ impl Needle {
     }
 }
 
-/// Which value a piece of data belongs to.
-pub(super) struct Owners {
-    /// Block, start, end, key and number of the value, in order.
-    pub spans: Vec<(usize, usize, usize, KeyId, usize)>,
-}
-
-impl Owners {
-    fn at(&self, block: usize, start: usize, end: usize) -> Option<(KeyId, usize)> {
-        let after = self.spans.partition_point(|span| (span.0, span.1) <= (block, start));
-        let (of, _, until, key, value) = *self.spans.get(after.checked_sub(1)?)?;
-        (of == block && end <= until).then_some((key, value))
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::model::FileTime;
-    use crate::survey::{Data, RegistryBuilder};
+    use crate::survey::{Data, Name, RegistryBuilder};
 
     const CODE: &str = "{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}";
 
@@ -250,18 +229,18 @@ mod tests {
         let code: Guid = CODE.parse().unwrap();
         let digits = CODE.replace(['{', '}', '-'], "");
         let mut builder = RegistryBuilder::default();
-        let top = builder.add_key(0, "HKLM", FileTime(0), 0);
-        let named = builder.add_key(top, &format!("x{}", code.packed().to_lowercase()), FileTime(0), 0);
+        let top = builder.add_key(0, Name::Copied("HKLM"), FileTime(0), 0);
+        let named = builder.add_key(top, Name::Copied(&format!("x{}", code.packed().to_lowercase())), FileTime(0), 0);
         let block = builder.reserve_block();
         let mut data = vec![0xEE; 9];
         data.extend(code.to_bytes());
         let far = Data::In { block, start: 0, len: 25 };
-        builder.add_value("binary", 3, far);
+        builder.add_value(Name::Copied("binary"), 3, far);
         builder.fill_block(block, [data, wide(CODE)].concat());
-        builder.add_value("text", 1, Data::Copied(&wide(&format!("run {} now", CODE.to_lowercase()))));
-        builder.add_value("ascii", 3, Data::Copied(CODE.as_bytes()));
-        builder.add_value(&digits, 1, Data::Copied(b""));
-        builder.add_value("half", 1, Data::Copied(&wide(&CODE[..20])));
+        builder.add_value(Name::Copied("text"), 1, Data::Copied(&wide(&format!("run {} now", CODE.to_lowercase()))));
+        builder.add_value(Name::Copied("ascii"), 3, Data::Copied(CODE.as_bytes()));
+        builder.add_value(Name::Copied(&digits), 1, Data::Copied(b""));
+        builder.add_value(Name::Copied("half"), 1, Data::Copied(&wide(&CODE[..20])));
         let registry = builder.finish();
         let found = find(&registry, &[code]);
         let path = registry.path(named);
@@ -283,9 +262,9 @@ mod tests {
             .map(|number| Guid::from_bits(number.wrapping_mul(0x9E37_79B9_7F4A_7C15_F39C_C060_5CED_C835)))
             .collect();
         let mut builder = RegistryBuilder::default();
-        let top = builder.add_key(0, "HKLM", FileTime(0), 0);
+        let top = builder.add_key(0, Name::Copied("HKLM"), FileTime(0), 0);
         for code in &codes {
-            builder.add_value(&code.to_string(), 1, Data::Copied(&wide(&code.packed())));
+            builder.add_value(Name::Copied(&code.to_string()), 1, Data::Copied(&wide(&code.packed())));
         }
         let registry = builder.finish();
         let all = find(&registry, &codes);

@@ -1,7 +1,7 @@
 //! A compact tree of named nodes: files and folders, or registry keys.
 
-use super::names::{NameId, Names};
-use crate::model::text::fold;
+use super::blocks::{BlockId, Blocks, NameAt};
+use crate::model::text::{compare_folded, compare_folded_bytes};
 
 /// Number of a node in a [`Tree`]; the root, which has no name, is zero.
 pub type NodeId = u32;
@@ -9,16 +9,25 @@ pub type NodeId = u32;
 #[derive(Debug)]
 struct Node<T> {
     parent: NodeId,
-    name: NameId,
+    /// Its children, in the order of their names, in [`Tree::children`].
+    first: u32,
+    count: u32,
+    name: NameAt,
     data: T,
 }
+
+/// No children yet, and no room kept for any.
+const NONE: u32 = u32::MAX;
+/// A slot for a child that is still to come.
+const FREE: NodeId = NodeId::MAX;
+/// What ends a row of slots; the root is nobody's child.
+const END: NodeId = 0;
 
 /// Nodes with parent links and, per node, its children sorted by folded name.
 #[derive(Debug)]
 pub struct Tree<T> {
-    names: Names,
+    blocks: Blocks,
     nodes: Vec<Node<T>>,
-    starts: Vec<u32>,
     children: Vec<NodeId>,
 }
 
@@ -26,23 +35,66 @@ pub struct Tree<T> {
 #[derive(Debug)]
 #[must_use]
 pub struct TreeBuilder<T> {
-    names: Names,
+    blocks: Blocks,
     nodes: Vec<Node<T>>,
+    children: Vec<NodeId>,
+    /// Whether every child has come into room that was kept for it.
+    in_order: bool,
+    /// Nodes whose children come in any order.
+    unsorted: Vec<NodeId>,
 }
 
 impl<T> TreeBuilder<T> {
     /// A tree with nothing but its nameless root.
     pub fn new(root: T) -> Self {
-        let mut names = Names::default();
-        let name = names.intern("");
-        Self { names, nodes: vec![Node { parent: 0, name, data: root }] }
+        let mut blocks = Blocks::default();
+        let name = blocks.copy_name("");
+        let nodes = vec![Node { parent: 0, first: NONE, count: 0, name, data: root }];
+        Self { blocks, nodes, children: Vec::new(), in_order: true, unsorted: Vec::new() }
+    }
+
+    /// Makes room for about so many nodes more.
+    pub fn reserve(&mut self, more: usize) {
+        self.nodes.reserve(more);
+    }
+
+    /// Keeps room for the children of a node that has none yet. A reader that knows how many
+    /// will come, and that they come sorted, saves the tree from finding out at the end.
+    pub fn expect(&mut self, node: NodeId, count: usize, sorted: bool) {
+        if !sorted {
+            self.unsorted.push(node);
+        }
+        self.nodes[node as usize].first = self.children.len() as u32;
+        self.children.resize(self.children.len() + count, FREE);
+        self.children.push(END);
     }
 
     /// Adds a node below `parent`.
     pub fn add(&mut self, parent: NodeId, name: &str, data: T) -> NodeId {
-        let name = self.names.intern(name);
-        self.nodes.push(Node { parent, name, data });
-        (self.nodes.len() - 1) as NodeId
+        let name = self.blocks.copy_name(name);
+        self.push(parent, name, data)
+    }
+
+    /// Adds a node whose name lies in a block that is filled later: `len` bytes of UTF-8 from
+    /// `start` on.
+    pub(super) fn add_in(&mut self, parent: NodeId, block: BlockId, start: u32, len: u16, data: T) -> NodeId {
+        self.push(parent, NameAt { start, len, block: block.0 }, data)
+    }
+
+    fn push(&mut self, parent: NodeId, name: NameAt, data: T) -> NodeId {
+        let id = self.nodes.len() as NodeId;
+        let above = &mut self.nodes[parent as usize];
+        match self.children.get_mut(above.first.wrapping_add(above.count) as usize) {
+            Some(slot) if above.first != NONE && *slot == FREE => *slot = id,
+            _ => self.in_order = false,
+        }
+        above.count += 1;
+        self.nodes.push(Node { parent, first: NONE, count: 0, name, data });
+        id
+    }
+
+    pub(super) fn blocks_mut(&mut self) -> &mut Blocks {
+        &mut self.blocks
     }
 
     /// What the node that was added last holds.
@@ -50,44 +102,67 @@ impl<T> TreeBuilder<T> {
         &mut self.nodes.last_mut().expect("the root is always there").data
     }
 
-    /// Sorts the children and makes the tree ready to be asked.
+    /// Makes the tree ready to be asked; where children did not come in order, they are sorted.
     pub fn finish(self) -> Tree<T> {
-        let Self { names, nodes } = self;
-        let mut starts = vec![0u32; nodes.len() + 1];
-        for node in &nodes[1..] {
-            starts[node.parent as usize + 1] += 1;
+        let mut tree = Tree { blocks: self.blocks, nodes: self.nodes, children: self.children };
+        match self.in_order {
+            true => tree.sort(&self.unsorted),
+            false => tree.arrange(),
         }
-        for at in 1..starts.len() {
-            starts[at] += starts[at - 1];
-        }
-        let mut next = starts.clone();
-        let mut children = vec![0; nodes.len() - 1];
-        for (id, node) in nodes.iter().enumerate().skip(1) {
-            let slot = &mut next[node.parent as usize];
-            children[*slot as usize] = id as NodeId;
-            *slot += 1;
-        }
-        let mut tree = Tree { names, nodes, starts, children };
-        let mut sorted = std::mem::take(&mut tree.children);
-        for at in 0..tree.nodes.len() {
-            let range = tree.starts[at] as usize..tree.starts[at + 1] as usize;
-            sorted[range].sort_by(|a, b| tree.folded_name(*a).cmp(tree.folded_name(*b)));
-        }
-        tree.children = sorted;
         tree
     }
 }
 
 impl<T> Tree<T> {
-    /// All names, one behind the other.
-    pub(super) fn names(&self) -> &Names {
-        &self.names
+    /// Finds every node's children by their parents, and sorts them.
+    fn arrange(&mut self) {
+        let mut next = 0;
+        for node in &mut self.nodes {
+            node.first = next;
+            next += std::mem::take(&mut node.count);
+        }
+        self.children = vec![0; next as usize];
+        for id in 1..self.nodes.len() {
+            let parent = self.nodes[id].parent as usize;
+            let above = &mut self.nodes[parent];
+            above.count += 1;
+            self.children[(above.first + above.count - 1) as usize] = id as NodeId;
+        }
+        let all: Vec<NodeId> = (0..self.nodes.len() as NodeId).collect();
+        self.sort(&all);
     }
 
-    /// Nodes of that name.
-    pub(super) fn named(&self, name: NameId) -> impl Iterator<Item = NodeId> + '_ {
-        let nodes = self.nodes.iter().enumerate();
-        nodes.filter(move |(_, node)| node.name == name).map(|(at, _)| at as NodeId)
+    /// Sorts the children of these nodes.
+    fn sort(&mut self, of: &[NodeId]) {
+        let mut sorted = std::mem::take(&mut self.children);
+        let bytes = |at: NodeId| self.blocks.name_bytes(self.nodes[at as usize].name);
+        let order = |a: &NodeId, b: &NodeId| compare_folded_bytes(bytes(*a), bytes(*b));
+        for node in of.iter().map(|at| &self.nodes[*at as usize]).filter(|node| node.count > 1) {
+            let range = &mut sorted[node.first as usize..(node.first + node.count) as usize];
+            if !range.is_sorted_by(|a, b| order(a, b).is_le()) {
+                range.sort_by(order);
+            }
+        }
+        self.children = sorted;
+    }
+
+    fn children_of(&self, at: NodeId) -> &[NodeId] {
+        let node = &self.nodes[at as usize];
+        match node.count {
+            0 => &[],
+            count => &self.children[node.first as usize..(node.first + count) as usize],
+        }
+    }
+}
+
+impl<T> Tree<T> {
+    pub(super) fn blocks(&self) -> &Blocks {
+        &self.blocks
+    }
+
+    /// Where a node's name lies.
+    pub(super) fn name_at(&self, at: NodeId) -> NameAt {
+        self.nodes[at as usize].name
     }
 
     /// The nameless node above everything.
@@ -107,12 +182,7 @@ impl<T> Tree<T> {
 
     /// The node's own name.
     pub fn name(&self, at: NodeId) -> &str {
-        self.names.get(self.nodes[at as usize].name)
-    }
-
-    /// The node's name in the form in which equal names compare equal.
-    pub fn folded_name(&self, at: NodeId) -> &str {
-        self.names.get(self.names.folded(self.nodes[at as usize].name))
+        self.blocks.name(self.nodes[at as usize].name)
     }
 
     /// What the node holds.
@@ -127,16 +197,14 @@ impl<T> Tree<T> {
 
     /// Children in the order of their folded names.
     pub fn children(&self, at: NodeId) -> impl Iterator<Item = NodeId> + '_ {
-        let range = self.starts[at as usize] as usize..self.starts[at as usize + 1] as usize;
-        self.children[range].iter().copied()
+        self.children_of(at).iter().copied()
     }
 
     /// The child of that name, compared without regard to case.
     pub fn child(&self, at: NodeId, name: &str) -> Option<NodeId> {
-        let range = self.starts[at as usize] as usize..self.starts[at as usize + 1] as usize;
-        let children = &self.children[range];
-        let wanted = fold(name);
-        children.binary_search_by(|child| self.folded_name(*child).cmp(&wanted)).ok().map(|found| children[found])
+        let children = self.children_of(at);
+        let found = children.binary_search_by(|child| compare_folded(self.name(*child), name));
+        found.ok().map(|found| children[found])
     }
 
     /// The node at a path of names separated by backslashes.

@@ -12,12 +12,13 @@ pub(super) use handle::Folder;
 #[cfg(not(unix))]
 pub(super) use path::Folder;
 
-/// What a folder says of one entry: its name, which is an error where it is no text.
-pub(super) type Listed = Result<String, String>;
+/// What a folder says of one entry: its name with what it is, or the shape of a name that is no
+/// text.
+pub(super) type Listed<'n> = Result<(&'n str, io::Result<Entry>), String>;
 
 #[cfg(unix)]
 mod handle {
-    use std::ffi::CString;
+    use std::ffi::CStr;
     use std::os::fd::OwnedFd;
 
     use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, openat, statat};
@@ -39,20 +40,21 @@ mod handle {
             Ok(Self(openat(&self.0, name, FLAGS.union(OFlags::NOFOLLOW), Mode::empty())?))
         }
 
-        /// Calls `each` with every entry's name.
-        pub(in super::super) fn list(&self, each: &mut dyn FnMut(Listed)) -> io::Result<()> {
+        /// Calls `each` with every entry; a link is itself.
+        pub(in super::super) fn list(&self, each: &mut dyn FnMut(Listed<'_>)) -> io::Result<()> {
             for item in Dir::read_from(&self.0)? {
                 let item = item?;
-                let name: CString = item.file_name().to_owned();
-                if name.as_bytes() != b"." && name.as_bytes() != b".." {
-                    each(name.into_string().map_err(|error| error.into_cstring().to_string_lossy().into_owned()));
+                let name = item.file_name();
+                match name.to_str() {
+                    Ok("." | "..") => {}
+                    Ok(text) => each(Ok((text, self.look(name)))),
+                    Err(_) => each(Err(name.to_string_lossy().into_owned())),
                 }
             }
             Ok(())
         }
 
-        /// What an entry is; a link is itself.
-        pub(in super::super) fn look(&self, name: &str) -> io::Result<Entry> {
+        fn look(&self, name: &CStr) -> io::Result<Entry> {
             let found = statat(&self.0, name, AtFlags::SYMLINK_NOFOLLOW)?;
             let kind = match FileType::from_raw_mode(found.st_mode) {
                 FileType::Symlink => EntryKind::Link,
@@ -88,15 +90,15 @@ mod path {
             }
         }
 
-        pub(in super::super) fn list(&self, each: &mut dyn FnMut(Listed)) -> io::Result<()> {
+        pub(in super::super) fn list(&self, each: &mut dyn FnMut(Listed<'_>)) -> io::Result<()> {
             for item in fs::read_dir(&self.0)? {
-                each(item?.file_name().into_string().map_err(|name| name.to_string_lossy().into_owned()));
+                let name = item?.file_name();
+                match name.to_str() {
+                    Some(text) => each(Ok((text, super::look_at(&self.0.join(text))))),
+                    None => each(Err(name.to_string_lossy().into_owned())),
+                }
             }
             Ok(())
-        }
-
-        pub(in super::super) fn look(&self, name: &str) -> io::Result<Entry> {
-            super::look_at(&self.0.join(name))
         }
     }
 }

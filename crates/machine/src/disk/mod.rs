@@ -23,6 +23,7 @@ use stubble_core::survey::Facts;
 use crate::MachineError;
 
 pub(crate) use edit::Edit;
+pub use registry::registry_of;
 
 /// A folder at the top of a customer's disk in which we hold what is taken. It is no part of the
 /// machine that is surveyed.

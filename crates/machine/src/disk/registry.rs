@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use stubble_core::model::text::{fold, from_utf16, to_utf16};
 use stubble_core::model::{FileTime, KeyTree, RegValue};
-use stubble_core::survey::{BlockId, Data, Gap, KeyId, RegistryBuilder};
+use stubble_core::survey::{BlockId, Data, Gap, KeyId, Name, Registry, RegistryBuilder};
 use stubble_hive::{Bytes, Hive, HiveError, KeyAt, NameRef, Recovery, ValueAt, Visit, Walked};
 
 use super::Disk;
@@ -31,7 +31,8 @@ impl Disk {
                 let why = format!("it was not closed cleanly and may be stale: {why}");
                 gaps.push(Gap { what: path.clone(), why });
             }
-            let above = *tops.entry(top.to_owned()).or_insert_with(|| builder.add_key(0, top, FileTime(0), 0));
+            let above =
+                *tops.entry(top.to_owned()).or_insert_with(|| builder.add_key(0, Name::Copied(top), FileTime(0), 0));
             read_hive(hive, name, above, builder, &mut |error| {
                 gaps.push(Gap { what: path.clone(), why: error.to_string() });
             })
@@ -67,6 +68,16 @@ impl Disk {
     }
 }
 
+/// One hive as a registry of its own, below a key `HIVE`.
+pub fn registry_of(hive: Hive) -> Result<Registry, HiveError> {
+    let mut builder = RegistryBuilder::default();
+    let mut first = None;
+    read_hive(hive, "HIVE", 0, &mut builder, &mut |error| {
+        first.get_or_insert(error);
+    })?;
+    first.map_or_else(|| Ok(builder.finish()), Err)
+}
+
 /// Adds a whole hive below `above`, where its root is called `name`. The builder keeps the file's
 /// bytes: data is not copied, except where it lay in several pieces.
 fn read_hive(
@@ -77,8 +88,10 @@ fn read_hive(
     tell: &mut dyn FnMut(HiveError),
 ) -> Result<(), HiveError> {
     let block = builder.reserve_block();
+    // Real hives hold a key in every 300 bytes and a value in every 150.
+    builder.reserve(hive.len() / 300, hive.len() / 150);
     let mut reader =
-        Reader { hive: &hive, root: Some(name), block, builder, tell, seals: HashMap::new(), text: String::new() };
+        Reader { hive: &hive, root: Some(name), block, builder, tell, seals: HashMap::new(), last: (u32::MAX, 0) };
     hive.walk(hive.root(), above, &mut reader)?;
     builder.fill_block(block, hive.into_bytes());
     Ok(())
@@ -93,27 +106,52 @@ struct Reader<'a, 'b> {
     tell: &'b mut dyn FnMut(HiveError),
     /// Digests of descriptors, by cell: thousands of keys share one.
     seals: HashMap<u32, u64>,
-    text: String,
+    /// The digest that was needed last: neighbours mostly share one.
+    last: (u32, u64),
+}
+
+impl Reader<'_, '_> {
+    fn seal_of(&mut self, cell: u32) -> u64 {
+        if self.last.0 != cell {
+            let hive = self.hive;
+            let sealed =
+                *self.seals.entry(cell).or_insert_with(|| seal(None, hive.descriptor(cell).unwrap_or_default()));
+            self.last = (cell, sealed);
+        }
+        self.last.1
+    }
+
+    /// A name as it lies in the file where that is plain text, else spelled out in `room`.
+    fn name<'n>(&self, name: NameRef<'_>, start: usize, room: &'n mut String) -> Name<'n> {
+        if let NameRef::Latin1(bytes) = name
+            && bytes.is_ascii()
+        {
+            return Name::In { block: self.block, start: start as u32, len: bytes.len() as u16 };
+        }
+        *room = from_utf16(name.units());
+        Name::Copied(room)
+    }
 }
 
 impl Visit for Reader<'_, '_> {
     type Node = KeyId;
 
     fn key(&mut self, above: KeyId, key: Walked<'_>) -> KeyId {
-        let security = |cell| self.hive.descriptor(cell).unwrap_or_default();
         let seal = match key.class {
-            None => *self.seals.entry(key.security_cell).or_insert_with(|| seal(None, security(key.security_cell))),
-            class => seal(class, security(key.security_cell)),
+            None => self.seal_of(key.security_cell),
+            class => seal(class, self.hive.descriptor(key.security_cell).unwrap_or_default()),
         };
+        let mut room = String::new();
         let name = match self.root.take() {
-            Some(root) => root,
-            None => written(key.name, &mut self.text),
+            Some(root) => Name::Copied(root),
+            None => self.name(key.name, key.name_start, &mut room),
         };
         self.builder.add_key(above, name, FileTime(key.last_written), seal)
     }
 
     fn value(&mut self, value: ValueAt<'_>) {
-        let name = written(value.name, &mut self.text);
+        let mut room = String::new();
+        let name = self.name(value.name, value.name_start, &mut room);
         let data = match &value.data {
             Bytes::At { start, len } => Data::In { block: self.block, start: *start as u32, len: *len as u32 },
             Bytes::Joined(bytes) => Data::Copied(bytes),
@@ -121,21 +159,13 @@ impl Visit for Reader<'_, '_> {
         self.builder.add_value(name, value.kind, data);
     }
 
+    fn subkeys(&mut self, key: KeyId, count: usize, sorted: bool) {
+        self.builder.expect(key, count, sorted);
+    }
+
     fn damage(&mut self, _above: KeyId, error: HiveError) {
         (self.tell)(error);
     }
-}
-
-/// A name as text: borrowed where it is plain, else written into `room`.
-fn written<'n>(name: NameRef<'n>, room: &'n mut String) -> &'n str {
-    if let NameRef::Latin1(bytes) = name
-        && bytes.is_ascii()
-        && let Ok(text) = std::str::from_utf8(bytes)
-    {
-        return text;
-    }
-    *room = from_utf16(name.units());
-    room
 }
 
 /// Keys collected one by one, before they become one registry.

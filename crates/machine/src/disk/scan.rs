@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 use stubble_core::model::FileTime;
+use stubble_core::model::text::compare_folded;
 use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, TreeBuilder};
 
 use super::folder::{Folder, look_at};
@@ -25,21 +26,22 @@ pub(super) struct Listing {
 }
 
 struct Item {
-    end: u32,
+    start: u32,
+    len: u32,
     entry: Entry,
 }
 
 impl Listing {
-    fn name(&self, item: usize) -> &str {
-        let start = if item == 0 { 0 } else { self.items[item - 1].end as usize };
-        &self.text[start..self.items[item].end as usize]
+    fn name(&self, item: &Item) -> &str {
+        &self.text[item.start as usize..(item.start + item.len) as usize]
     }
 
     /// Adds everything to a tree below `above`.
     pub(super) fn add_to(self, builder: &mut TreeBuilder<Entry>, above: NodeId, gaps: &mut Vec<Gap>) {
         gaps.extend(self.gaps.iter().cloned());
-        let first = (0..self.items.len()).fold(None, |first, item| {
-            let at = builder.add(above, self.name(item), self.items[item].entry);
+        builder.expect(above, self.items.len(), true);
+        let first = self.items.iter().fold(None, |first, item| {
+            let at = builder.add(above, self.name(item), item.entry);
             first.or(Some(at))
         });
         for (item, listing) in self.below {
@@ -93,52 +95,49 @@ impl Scan<'_> {
         let hidden = self.hidden.get(&path);
         let is_ours =
             |name: &str| name == OWN_FOLDER && path == self.top || hidden.is_some_and(|names| names.contains(name));
-        let mut folders = Vec::new();
         let mut gaps = Vec::new();
-        let listed = open.list(&mut |name| {
-            let name = match name {
-                Ok(name) if is_ours(&name) => return,
-                Ok(name) => name,
-                Err(shape) => {
-                    gaps.push(Gap { what: format!("{shown}\\{shape}"), why: "its name is no text".to_owned() });
-                    return;
-                }
-            };
-            match open.look(&name) {
-                Ok(entry) => {
-                    if entry.kind == EntryKind::Folder {
-                        folders.push(listing.items.len() as u32);
-                    }
-                    listing.text.push_str(&name);
-                    listing.items.push(Item { end: listing.text.len() as u32, entry });
-                }
-                Err(error) => gaps.push(Gap { what: format!("{shown}\\{name}"), why: error.to_string() }),
+        let listed = open.list(&mut |listed| match listed {
+            Ok((name, _)) if is_ours(name) => {}
+            Ok((name, Ok(entry))) => {
+                let start = listing.text.len() as u32;
+                listing.text.push_str(name);
+                listing.items.push(Item { start, len: name.len() as u32, entry });
             }
+            Ok((name, Err(error))) => gaps.push(Gap { what: format!("{shown}\\{name}"), why: error.to_string() }),
+            Err(shape) => gaps.push(Gap { what: format!("{shown}\\{shape}"), why: "its name is no text".to_owned() }),
         });
         if let Err(error) = listed {
             gaps.push(Gap { what: shown.clone(), why: error.to_string() });
         }
         listing.gaps = gaps;
+        let mut items = std::mem::take(&mut listing.items);
+        items.sort_unstable_by(|a, b| compare_folded(listing.name(a), listing.name(b)));
+        listing.items = items;
+        let folders: Vec<usize> =
+            (0..listing.items.len()).filter(|item| listing.items[*item].entry.kind == EntryKind::Folder).collect();
         let below = folders.into_par_iter().map(|item| {
-            let name = listing.name(item as usize);
+            let name = listing.name(&listing.items[item]);
             let (path, shown) = (path.join(name), format!("{shown}\\{name}"));
             let read = match open.enter(name) {
                 Ok(inner) => self.read(&inner, path, shown),
                 Err(error) => Listing { gaps: vec![Gap { what: shown, why: error.to_string() }], ..Listing::default() },
             };
-            (item, read)
+            (item as u32, read)
         });
         listing.below = below.collect();
-        // Windows moves the time of a folder that holds a hive whenever it writes the hive or its
-        // logs, and so does every edit of the registry: it says nothing.
-        for item in 0..listing.items.len() {
-            if listing.items[item].entry.kind == EntryKind::Folder
-                && !self.hidden.is_empty()
-                && self.hidden.contains_key(&path.join(listing.name(item)))
-            {
+        self.forget_hive_times(&path, &mut listing);
+        listing
+    }
+
+    /// Windows moves the time of a folder that holds a hive whenever it writes the hive or its
+    /// logs, and so does every edit of the registry: it says nothing.
+    fn forget_hive_times(&self, path: &Path, listing: &mut Listing) {
+        for folder in self.hidden.keys().filter(|folder| folder.parent() == Some(path)) {
+            let name = folder.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+            let found = (0..listing.items.len()).find(|item| listing.name(&listing.items[*item]) == name);
+            if let Some(item) = found {
                 listing.items[item].entry.modified = FileTime(0);
             }
         }
-        listing
     }
 }
