@@ -125,7 +125,7 @@ impl Hive {
     /// content may be stale.
     pub(crate) fn editable(&mut self) -> Result<&mut FreeCells, HiveError> {
         if let Recovery::Stale(why) = &self.recovery {
-            return Err(HiveError::Stale(*why));
+            return Err(HiveError::Stale(why));
         }
         if self.free.is_none() {
             self.free = Some(FreeCells::survey(self.bins())?);

@@ -1,6 +1,6 @@
 //! Hives for tests: made of random edits, and real ones where a script has fetched them.
 
-#![allow(dead_code)]
+#![allow(dead_code, clippy::print_stderr)]
 
 use std::path::PathBuf;
 

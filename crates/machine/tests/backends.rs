@@ -1,0 +1,48 @@
+//! The contract suite on the bench and on a disk in a folder. `scripts/ntfs-suite.sh` runs it on
+//! a real NTFS volume as well.
+
+#![allow(clippy::disallowed_methods)]
+
+mod contract;
+
+use std::fs;
+use std::path::Path;
+
+use contract::{Subject, holds_for};
+use stubble_machine::bench::{demo, world};
+use stubble_machine::disk::Disk;
+
+fn beside(root: &Path) -> std::path::PathBuf {
+    let beside = root.join("beside");
+    fs::create_dir_all(&beside).unwrap();
+    beside
+}
+
+#[test]
+fn the_bench_holds_the_contract() {
+    let folder = tempfile::tempdir().unwrap();
+    let root = folder.path().join("bench");
+    let bench = world::build(demo::WORLD, &demo::package, &root).unwrap();
+    holds_for(&Subject { machine: Box::new(bench), drive: root.join("disk"), beside: beside(folder.path()) });
+}
+
+#[test]
+fn a_disk_in_a_folder_holds_the_contract() {
+    let folder = tempfile::tempdir().unwrap();
+    let root = folder.path().join("bench");
+    world::build(demo::WORLD, &demo::package, &root).unwrap();
+    let drive = root.join("disk");
+    let disk = Disk::mounted(&drive).unwrap();
+    holds_for(&Subject { machine: Box::new(disk), drive, beside: beside(folder.path()) });
+}
+
+/// The folder in `STUBBLE_NTFS` is an NTFS volume with the demo's machine on it.
+#[test]
+#[ignore = "needs a mounted volume; scripts/ntfs-suite.sh makes one"]
+fn a_real_ntfs_volume_holds_the_contract() {
+    let drive = std::path::PathBuf::from(std::env::var_os("STUBBLE_NTFS").expect("STUBBLE_NTFS names the volume"));
+    let disk = Disk::mounted(&drive).unwrap();
+    let beside = drive.join("$Stubble/beside");
+    fs::create_dir_all(&beside).unwrap();
+    holds_for(&Subject { machine: Box::new(disk), drive, beside });
+}
