@@ -2,7 +2,7 @@
 
 #![allow(dead_code, clippy::print_stderr)]
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
@@ -133,8 +133,9 @@ pub fn apply(hive: &mut Hive, edit: &Edit, now: u64) -> (Vec<Vec<u16>>, Option<V
 
 /// Real hives that `scripts/sample-hives.sh` has fetched; none where it was not run.
 pub fn samples() -> Vec<PathBuf> {
-    let target = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../target/sample-hives");
-    let Ok(listed) = std::fs::read_dir(target) else {
+    let here = Path::new(env!("CARGO_MANIFEST_DIR"));
+    let target = here.ancestors().map(|folder| folder.join("target/sample-hives")).find(|folder| folder.is_dir());
+    let Some(Ok(listed)) = target.map(std::fs::read_dir) else {
         assert!(std::env::var_os("STUBBLE_JUDGES").is_none(), "scripts/sample-hives.sh was not run");
         eprintln!("skipped: there are no sample hives; scripts/sample-hives.sh fetches them");
         return Vec::new();

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use divan::Bencher;
-use stubble_judges::{many_files, memory, peak_memory, walk};
+use stubble_benchmarks::{many_files, memory, peak_memory, walk};
 use stubble_machine::Observe;
 use stubble_machine::disk::Disk;
 

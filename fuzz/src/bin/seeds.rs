@@ -1,0 +1,58 @@
+//! Writes the seed corpus with our own writer: a folder for each target.
+
+use std::fs;
+use std::path::Path;
+
+use stubble_fuzz::{DESCRIPTOR, joined};
+use stubble_hive::Hive;
+use stubble_hive::logs::unfinished::{Format, unfinished};
+use stubble_hive::reg::Encoding;
+
+fn main() -> std::io::Result<()> {
+    let root = std::env::args().nth(1).unwrap_or_else(|| "corpus".to_owned());
+    let root = Path::new(&root);
+    for target in ["read", "replay", "edit", "reg"] {
+        fs::create_dir_all(root.join(target))?;
+    }
+    for (number, size) in [0, 3, 40, 600].into_iter().enumerate() {
+        let before = hive(size).to_bytes(3).to_vec();
+        let mut grown = Hive::parse(before.clone()).expect("our own hive");
+        let root_key = grown.root();
+        grown.create_key(root_key, &wide("From the log"), 4).expect("room for a key");
+        let after = grown.to_bytes(5).to_vec();
+        fs::write(root.join("read").join(format!("hive-{number}")), &before)?;
+        let edits: Vec<u8> = (0..60).map(|byte| byte * 37).collect();
+        fs::write(root.join("edit").join(format!("hive-{number}")), joined(&before, &edits))?;
+        for (name, format) in [("old", Format::Old), ("new", Format::New)] {
+            let (torn, log) = unfinished(&[&before, &after], format);
+            fs::write(root.join("replay").join(format!("{name}-{number}")), joined(&torn, &log))?;
+        }
+        let hive = hive(size);
+        for (name, encoding) in [("utf16", Encoding::Utf16), ("utf8", Encoding::Utf8)] {
+            let text = hive.export(hive.root(), &wide("HKEY_LOCAL_MACHINE\\SOFTWARE"), encoding).expect("our own hive");
+            fs::write(root.join("reg").join(format!("{name}-{number}")), text)?;
+        }
+    }
+    let text = "Windows Registry Editor Version 5.00\n\n[-HKLM\\Old]\n[HKLM\\New]\n@=-\n\"a\"=dword:1\n\"b\"=hex(7):61,00,\\\n 00,00\n";
+    fs::write(root.join("reg/written"), text)
+}
+
+fn wide(text: &str) -> Vec<u16> {
+    text.encode_utf16().collect()
+}
+
+fn hive(size: usize) -> Hive {
+    let mut hive = Hive::create(&wide("ROOT"), DESCRIPTOR, 1).expect("a new hive");
+    for number in 0..size {
+        let root = hive.root();
+        let key = hive.create_key(root, &wide(&format!("Scale {}", number % 400)), 2).expect("room for a key");
+        let data = vec![number as u8; number * 31 % 17_000];
+        hive.set_value(key, &wide(&format!("Weight {number}")), number as u32 % 12, &data, None, 2).expect("room");
+        if number % 7 == 0 {
+            let below = hive.create_key(key, &wide("Käse ВЕСЫ"), 2).expect("room for a key");
+            hive.set_class(below, Some(b"c\0")).expect("room for a class");
+            hive.set_security(below, &[DESCRIPTOR, &[number as u8; 4]].concat()).expect("room for a descriptor");
+        }
+    }
+    hive
+}

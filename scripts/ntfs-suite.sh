@@ -1,0 +1,82 @@
+#!/usr/bin/env bash
+# The machine's contract and a whole clear and putback on a real NTFS volume: an image made with
+# mkntfs and mounted with ntfs-3g. Needs root, FUSE and loop devices, and the Debian packages
+# ntfs-3g and attr. Says so and ends well where the computer has none of that.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+skip() { echo "skipped: $1"; exit 0; }
+[ "$(id -u)" = 0 ] || skip "this is not root"
+[ -c /dev/fuse ] || skip "there is no FUSE here"
+for tool in mkntfs ntfs-3g setfattr; do
+  command -v "$tool" >/dev/null || skip "$tool is not installed (packages ntfs-3g and attr)"
+done
+
+cargo build --locked --quiet
+stubble=$PWD/target/debug/stubble
+work=$(mktemp -d)
+drive=$work/drive
+mkdir "$drive"
+unmount() { mountpoint -q "$drive" && umount "$drive"; }
+trap 'unmount || true; rm -rf "$work"' EXIT
+mount_image() { ntfs-3g -o streams_interface=xattr,windows_names "$1" "$drive"; }
+
+echo "-- a volume with the demo's machine on it"
+truncate -s 256M "$work/disk.img"
+mkntfs -F -Q -q "$work/disk.img" >/dev/null 2>&1
+mount_image "$work/disk.img" || skip "FUSE refuses to mount here"
+"$stubble" demo --broken-only --keep "$work/demo" >/dev/null
+cp -a "$work/demo/bench/disk/." "$drive/"
+
+# What only NTFS has, in places that will be taken: a stream, an access list of its own,
+# attributes, a time of creation, a short name, a junction, a second name of one file.
+desk="$drive/Program Files/Fennelgate/Scale Desk"
+setfattr -n user.note -v "weighed by maren" "$desk/tray.exe"
+acl=0x010004841400000024000000000000003400000001020000000000052000000020020000010200000000000520000000200200000200480003000000000014009f01120001010000000000051200000000001800ff011f0001020000000000052000000020020000000014008900120001010000000000010000000000
+setfattr -n system.ntfs_acl -v "$acl" "$desk/bridge.exe" 2>/dev/null || true
+setfattr -h -n system.ntfs_attrib -v 0x26000000 "$desk/readme.txt"
+setfattr -h -n system.ntfs_attrib -v 0x26000000 "$drive/Users/maren/NTUSER.DAT"
+setfattr -n system.ntfs_crtime -v 0x0080a1b2c3d4d501 "$desk/readme.txt"
+setfattr -h -n system.ntfs_dos_name -v "PROGRA~1" "$drive/Program Files"
+# A junction: tag, length, then the target as Windows' own and as people write it.
+junction() {
+  python3 -c '
+import struct, sys
+own, shown = ("\\??\\" + sys.argv[1]).encode("utf-16-le"), sys.argv[1].encode("utf-16-le")
+names = own + b"\0\0" + shown + b"\0\0"
+data = struct.pack("<HHHH", 0, len(own), len(own) + 2, len(shown)) + names
+print("0x" + (struct.pack("<IHH", 0xA0000003, len(data), 0) + data).hex())' "$1"
+}
+mkdir "$desk/lists"
+setfattr -h -n system.ntfs_reparse_data -v "$(junction 'C:\Users\maren\Documents')" "$desk/lists"
+ln -s ../tray.exe "$desk/labels/tray"
+ln "$desk/readme.txt" "$desk/labels/readme again.txt"
+touch -h -r "$desk/tray.exe" "$desk" "$desk/labels"
+unmount
+cp --sparse=always "$work/disk.img" "$work/before.img"
+
+echo "-- the contract suite"
+mount_image "$work/disk.img"
+STUBBLE_NTFS=$drive cargo test --locked -q -p stubble-machine --test backends -- --ignored
+unmount
+cp --sparse=always "$work/before.img" "$work/disk.img"
+
+echo "-- clear and putback"
+mount_image "$work/disk.img"
+cd "$work"
+"$stubble" capture before.capture --on "disk:$drive" >/dev/null
+"$stubble" open "Quernlight Scale Desk" --on "disk:$drive" >/dev/null
+"$stubble" trace >/dev/null || true
+"$stubble" plan >/dev/null
+"$stubble" clear --yes | tail -n 2
+unmount
+cp --sparse=always "$work/disk.img" "$work/cleared.img"
+mount_image "$work/disk.img"
+"$stubble" putback --yes | tail -n 1
+"$stubble" compare before.capture
+unmount
+cd - >/dev/null
+
+echo "-- another reader's comparison of the images"
+STUBBLE_BEFORE=$work/before.img STUBBLE_CLEARED=$work/cleared.img STUBBLE_AFTER=$work/disk.img \
+  cargo test --locked -q --manifest-path judges/Cargo.toml --target-dir target --test images -- --ignored
