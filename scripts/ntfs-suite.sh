@@ -64,6 +64,13 @@ cp --sparse=always "$work/before.img" "$work/disk.img"
 echo "-- clear and putback"
 mount_image "$work/disk.img"
 cd "$work"
+rights() {
+  for what in acl attrib crtime; do
+    find "$drive" -type f \( -name SOFTWARE -o -name SYSTEM -o -name NTUSER.DAT -o -name UsrClass.dat \) \
+      -not -path '*/$Stubble/*' -exec getfattr -h -n "system.ntfs_$what" -e hex {} + 2>/dev/null | grep -v '^$' | sort
+  done
+}
+rights > rights-before
 "$stubble" capture before.capture --on "disk:$drive" >/dev/null
 "$stubble" open "Quernlight Scale Desk" --on "disk:$drive" >/dev/null
 "$stubble" trace >/dev/null || true
@@ -74,6 +81,8 @@ cp --sparse=always "$work/disk.img" "$work/cleared.img"
 mount_image "$work/disk.img"
 "$stubble" putback --yes | tail -n 1
 "$stubble" compare before.capture
+rights > rights-after
+diff rights-before rights-after && grep -q ntfs_acl rights-after
 unmount
 cd - >/dev/null
 
