@@ -57,6 +57,11 @@ pub fn full(on: &str) -> Result<String, CliError> {
     Ok(format!("{kind}{}", full.display()))
 }
 
+/// Whether the machine runs, so that an installer can be started on it.
+pub fn runs(on: &str) -> bool {
+    on.starts_with(BENCH)
+}
+
 /// Whether a text is meant as a machine.
 pub fn is_machine(text: &str) -> bool {
     split(text).is_ok()

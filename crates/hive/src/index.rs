@@ -153,6 +153,7 @@ impl Hive {
     /// Adds a key to its parent's list. The key must not be there.
     pub(crate) fn enlist(&mut self, parent: KeyAt, key: KeyAt, name: &[u16]) -> Result<(), HiveError> {
         let count = self.nk_field(parent.0, 20)?;
+        let more = count.checked_add(1).ok_or(damaged(parent.0, Damage::Count))?;
         if count == 0 {
             let leaf = self.new_leaf(*b"lh", &self.entry_of(*b"lh", key)?)?;
             self.put(parent.0, 28, &leaf.to_le_bytes())?;
@@ -173,7 +174,7 @@ impl Hive {
                 self.split(parent, top, place, right)?;
             }
         }
-        self.put(parent.0, 20, &(count + 1).to_le_bytes())
+        self.put(parent.0, 20, &more.to_le_bytes())
     }
 
     /// Takes a key out of its parent's list.

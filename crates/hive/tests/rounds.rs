@@ -128,3 +128,17 @@ fn long_data_lies_in_one_cell_before_version_1_4() {
     hive.delete_value(root, &units("table"), 9).unwrap();
     assert_eq!(faults(&hive), []);
 }
+
+#[test]
+fn a_count_that_lies_is_damage_when_a_key_is_added() {
+    let mut hive = empty();
+    let root = hive.root();
+    hive.create_key(root, &units("Scale"), 9).unwrap();
+    let mut file = hive.to_bytes(9).to_vec();
+    let record = file.windows(2).position(|bytes| bytes == b"nk").unwrap();
+    file[record + 20..record + 24].fill(0xFF);
+    let mut hive = Hive::parse(file).unwrap();
+    assert!(matches!(hive.create_key(root, &units("Desk"), 9), Err(stubble_hive::HiveError::Damaged { .. })));
+    assert!(hive.subkeys(root).is_err());
+    assert!(hive.verify().is_err());
+}

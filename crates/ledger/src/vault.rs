@@ -39,6 +39,13 @@ impl Case {
         fs::create_dir_all(&folder).map_err(LedgerError::io(&folder))?;
         let text = serde_json::to_vec(pieces).map_err(std::io::Error::from).map_err(LedgerError::io(&folder))?;
         write_durably(&folder.join(RECORD), &text)?;
+        for (number, piece) in pieces.iter().enumerate() {
+            // For people, who can take it in without us; the record is what putback uses.
+            if let Some(text) = piece.registry_text() {
+                let path = folder.join(format!("{number}.reg"));
+                fs::write(&path, text).map_err(LedgerError::io(&path))?;
+            }
+        }
         sync_folder(&self.folder().join("vault")).map_err(LedgerError::io(&folder))
     }
 

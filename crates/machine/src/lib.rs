@@ -10,6 +10,7 @@ pub mod bench;
 pub mod capture;
 pub mod disk;
 mod error;
+pub mod regtext;
 mod shortcut;
 
 use std::path::{Path, PathBuf};

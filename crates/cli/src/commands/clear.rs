@@ -8,6 +8,7 @@ use super::consent;
 use crate::args::Consent;
 use crate::documents::{Cleared, Documented};
 use crate::errors::CliError;
+use crate::machines;
 use crate::views::terminal;
 use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
@@ -22,6 +23,7 @@ pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliE
 
 /// Carries out what is left of a plan and shows it as it happens.
 pub fn carry(work: &mut Work, plan: &Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    work.machine.alter()?;
     let begun = work.case.journal.deeds().iter().any(|deed| deed.state != DeedState::Over);
     if !begun {
         // What everything is compared with at the end.
@@ -36,7 +38,8 @@ pub fn carry(work: &mut Work, plan: &Plan, settings: &Settings, ui: &mut Ui) -> 
     let done = reports.iter().filter(|report| report.outcome.is_settled()).count();
     let waiting = plan.steps.iter().filter(|step| step.decision == Decision::Ask).count();
     let cleared = Cleared { outstanding: reports.len() - done, done, steps: reports };
-    let text = if settings.json { cleared.to_json() } else { terminal::cleared(&cleared, waiting, width) };
+    let runs = machines::runs(&work.case.about.on);
+    let text = if settings.json { cleared.to_json() } else { terminal::cleared(&cleared, waiting, runs, width) };
     ui.print(&text);
     Ok(if cleared.outstanding == 0 { Exit::Done } else { Exit::Stopped })
 }

@@ -14,7 +14,7 @@ use stubble_core::model::path::parent;
 use stubble_core::model::{FileTime, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::plan::{Step, StepKind};
 use stubble_core::survey::Survey;
-use stubble_machine::{Above, Alter, MachineError};
+use stubble_machine::{Above, Alter, MachineError, regtext};
 
 use crate::{Case, LedgerError};
 
@@ -168,6 +168,15 @@ impl Piece {
             Self::Value { key, value, .. } => Some(Place::value(key.as_str(), value.name.as_str())),
             Self::Entry { path, .. } => Some(Place::folder(path.as_str())),
             Self::Process { .. } | Self::Service { .. } => None,
+        }
+    }
+
+    /// What is taken of the registry, as text that Windows itself takes in again.
+    pub(crate) fn registry_text(&self) -> Option<Vec<u8>> {
+        match self {
+            Self::Key { path, tree, .. } => Some(regtext::key_text(path, tree)),
+            Self::Value { key, value, .. } => Some(regtext::value_text(key, value)),
+            Self::Process { .. } | Self::Service { .. } | Self::Entry { .. } => None,
         }
     }
 

@@ -22,8 +22,8 @@ impl Installation {
     }
 }
 
-/// The one installation that is meant: the Windows folder that was named, or the only one at the
-/// top of the disk.
+/// The one installation that is meant: the Windows folder that was named, the only one at the top
+/// of the disk, or the only one at all.
 pub(super) fn one(folder: &Path) -> Result<Installation, MachineError> {
     if is_windows(folder)
         && let (Some(root), Some(name)) = (folder.parent(), folder.file_name().and_then(|name| name.to_str()))
@@ -34,6 +34,7 @@ pub(super) fn one(folder: &Path) -> Result<Installation, MachineError> {
     let at_top: Vec<&Installation> = found.iter().filter(|one| one.root == folder).collect();
     match at_top.as_slice() {
         [one] => Ok((*one).clone()),
+        [] if found.len() == 1 => Ok(found[0].clone()),
         [] if found.is_empty() => Err(MachineError::NotAMachine {
             root: folder.to_owned(),
             kind: "Windows disk",

@@ -31,7 +31,8 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
     out
 }
 
-pub fn cleared(cleared: &Cleared, waiting: usize, width: Option<usize>) -> String {
+/// `runs` is whether the machine runs, so that an installer can be started on it.
+pub fn cleared(cleared: &Cleared, waiting: usize, runs: bool, width: Option<usize>) -> String {
     let mut text = match cleared.outstanding {
         0 => format!("{}: all steps are done. ", words::count(cleared.done, "step")),
         left => format!("{} done, {left} outstanding. ", words::count(cleared.done, "step")),
@@ -42,6 +43,7 @@ pub fn cleared(cleared: &Cleared, waiting: usize, width: Option<usize>) -> Strin
     text.push_str("Everything taken is in the vault; `stubble putback` undoes it. ");
     let in_use = cleared.steps.iter().any(|report| matches!(report.outcome, Outcome::InUse { .. }));
     text.push_str(match (cleared.outstanding, in_use) {
+        (0, _) if !runs => "Next: start that Windows and run setup there.",
         (0, _) => "Next: `stubble install`.",
         (_, true) => "Next: `stubble resume`, when nothing holds the files any more.",
         (_, false) => "Next: `stubble plan --anew` for what is left.",
