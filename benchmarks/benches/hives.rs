@@ -7,11 +7,11 @@ use std::sync::OnceLock;
 
 use divan::counter::BytesCount;
 use divan::{Bencher, black_box};
+use stubble_benchmarks::{count, large, memory};
 use stubble_core::model::Guid;
 use stubble_core::survey::Registry;
 use stubble_core::survey::search::find;
 use stubble_hive::Hive;
-use stubble_benchmarks::{count, large, memory};
 use stubble_machine::disk::registry_of;
 
 fn main() {

@@ -31,6 +31,10 @@ impl Default for Blocks {
 }
 
 impl Blocks {
+    pub fn room(&mut self, bytes: usize) {
+        self.all[self.own].reserve(bytes.min(LARGEST_OWN));
+    }
+
     /// Copies bytes; tells block and offset.
     pub fn copy(&mut self, bytes: &[u8]) -> (u16, u32) {
         if self.all[self.own].len() + bytes.len() > LARGEST_OWN {

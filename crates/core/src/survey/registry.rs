@@ -131,7 +131,7 @@ impl RegistryBuilder {
 
     /// Makes room for about so many keys and values more.
     pub fn reserve(&mut self, keys: usize, values: usize) {
-        self.tree.reserve(keys);
+        self.tree.reserve(keys, 0);
         self.values.reserve(values);
     }
 

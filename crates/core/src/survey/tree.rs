@@ -38,8 +38,8 @@ pub struct TreeBuilder<T> {
     blocks: Blocks,
     nodes: Vec<Node<T>>,
     children: Vec<NodeId>,
-    /// Whether every child has come into room that was kept for it.
-    in_order: bool,
+    /// Children for which no room was kept, with the node above each.
+    stray: Vec<(NodeId, NodeId)>,
     /// Nodes whose children come in any order.
     unsorted: Vec<NodeId>,
 }
@@ -50,12 +50,13 @@ impl<T> TreeBuilder<T> {
         let mut blocks = Blocks::default();
         let name = blocks.copy_name("");
         let nodes = vec![Node { parent: 0, first: NONE, count: 0, name, data: root }];
-        Self { blocks, nodes, children: Vec::new(), in_order: true, unsorted: Vec::new() }
+        Self { blocks, nodes, children: Vec::new(), stray: Vec::new(), unsorted: Vec::new() }
     }
 
-    /// Makes room for about so many nodes more.
-    pub fn reserve(&mut self, more: usize) {
+    /// Makes room for about so many nodes more, with so many bytes of names that are copied.
+    pub fn reserve(&mut self, more: usize, names: usize) {
         self.nodes.reserve(more);
+        self.blocks.room(names);
     }
 
     /// Keeps room for the children of a node that has none yet. A reader that knows how many
@@ -85,10 +86,12 @@ impl<T> TreeBuilder<T> {
         let id = self.nodes.len() as NodeId;
         let above = &mut self.nodes[parent as usize];
         match self.children.get_mut(above.first.wrapping_add(above.count) as usize) {
-            Some(slot) if above.first != NONE && *slot == FREE => *slot = id,
-            _ => self.in_order = false,
+            Some(slot) if above.first != NONE && *slot == FREE => {
+                *slot = id;
+                above.count += 1;
+            }
+            _ => self.stray.push((parent, id)),
         }
-        above.count += 1;
         self.nodes.push(Node { parent, first: NONE, count: 0, name, data });
         id
     }
@@ -105,9 +108,12 @@ impl<T> TreeBuilder<T> {
     /// Makes the tree ready to be asked; where children did not come in order, they are sorted.
     pub fn finish(self) -> Tree<T> {
         let mut tree = Tree { blocks: self.blocks, nodes: self.nodes, children: self.children };
-        match self.in_order {
-            true => tree.sort(&self.unsorted),
-            false => tree.arrange(),
+        if self.stray.len() > tree.nodes.len() / 4 {
+            tree.arrange();
+        } else {
+            let mut unsorted = self.unsorted;
+            unsorted.extend(tree.bring_home(self.stray));
+            tree.sort(&unsorted);
         }
         tree
     }
@@ -117,6 +123,13 @@ impl<T> Tree<T> {
     /// Finds every node's children by their parents, and sorts them.
     fn arrange(&mut self) {
         let mut next = 0;
+        for node in &mut self.nodes {
+            node.count = 0;
+        }
+        for id in 1..self.nodes.len() {
+            let parent = self.nodes[id].parent as usize;
+            self.nodes[parent].count += 1;
+        }
         for node in &mut self.nodes {
             node.first = next;
             next += std::mem::take(&mut node.count);
@@ -130,6 +143,23 @@ impl<T> Tree<T> {
         }
         let all: Vec<NodeId> = (0..self.nodes.len() as NodeId).collect();
         self.sort(&all);
+    }
+
+    /// Puts children for which there was no room with their brothers; tells the nodes above.
+    fn bring_home(&mut self, mut stray: Vec<(NodeId, NodeId)>) -> Vec<NodeId> {
+        stray.sort_unstable();
+        let mut above = Vec::new();
+        for family in stray.chunk_by(|a, b| a.0 == b.0) {
+            let parent = family[0].0;
+            let first = self.children.len() as u32;
+            let mut all = self.children_of(parent).to_vec();
+            all.extend(family.iter().map(|(_, child)| *child));
+            let node = &mut self.nodes[parent as usize];
+            (node.first, node.count) = (first, all.len() as u32);
+            self.children.extend(all);
+            above.push(parent);
+        }
+        above
     }
 
     /// Sorts the children of these nodes.
@@ -168,6 +198,11 @@ impl<T> Tree<T> {
     /// The nameless node above everything.
     pub fn root(&self) -> NodeId {
         0
+    }
+
+    /// All nodes but the root, parents before children.
+    pub fn all(&self) -> impl Iterator<Item = NodeId> + use<T> {
+        1..self.nodes.len() as NodeId
     }
 
     /// Number of nodes, without the root.

@@ -3,7 +3,6 @@
 use std::fs;
 use std::io::Read;
 
-use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Place, PlaceKind};
 use stubble_core::survey::{Entry, EntryKind, Gap, RegistryBuilder, Running, Shortcut, Survey, Tree, TreeBuilder};
 
@@ -86,10 +85,13 @@ impl Disk {
 
     /// Where shortcuts lead. One that leads to no path has none; one that cannot be read is a gap.
     fn shortcuts(&self, files: &Tree<Entry>, gaps: &mut Vec<Gap>) -> Vec<Shortcut> {
-        let all = files.below(files.root());
-        let links = all.into_iter().filter(|at| {
+        let is_shortcut = |name: &str| {
+            let end = name.len().saturating_sub(4);
+            name.get(end..).is_some_and(|end| end.eq_ignore_ascii_case(".lnk"))
+        };
+        let links = files.all().filter(|at| {
             let data = files.data(*at);
-            data.kind == EntryKind::File && data.size <= LARGEST_SHORTCUT && fold(files.name(*at)).ends_with(".LNK")
+            data.kind == EntryKind::File && data.size <= LARGEST_SHORTCUT && is_shortcut(files.name(*at))
         });
         links
             .filter_map(|file| {

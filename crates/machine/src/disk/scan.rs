@@ -36,6 +36,12 @@ impl Listing {
         &self.text[item.start as usize..(item.start + item.len) as usize]
     }
 
+    /// Number of entries in it and below, and of bytes in their names.
+    fn size(&self) -> (usize, usize) {
+        let own = (self.items.len(), self.text.len());
+        self.below.iter().map(|(_, below)| below.size()).fold(own, |sum, more| (sum.0 + more.0, sum.1 + more.1))
+    }
+
     /// Adds everything to a tree below `above`.
     pub(super) fn add_to(self, builder: &mut TreeBuilder<Entry>, above: NodeId, gaps: &mut Vec<Gap>) {
         gaps.extend(self.gaps.iter().cloned());
@@ -55,7 +61,10 @@ impl Disk {
     pub(super) fn read_files(&self, builder: &mut TreeBuilder<Entry>, gaps: &mut Vec<Gap>) -> Result<(), MachineError> {
         let entry = look_at(self.root()).map_err(MachineError::io(self.drive.clone()))?;
         let top = builder.add(0, &self.drive, entry);
-        self.scan(self.root(), &self.drive, &self.hidden()).add_to(builder, top, gaps);
+        let all = self.scan(self.root(), &self.drive, &self.hidden());
+        let (files, names) = all.size();
+        builder.reserve(files, names);
+        all.add_to(builder, top, gaps);
         Ok(())
     }
 
