@@ -40,8 +40,10 @@ shot check 'stubble check'
 shot trace 'stubble trace'
 shot why 'stubble why "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}"'
 shot plan 'stubble plan'
+shot capture 'stubble capture; stubble open "scale desk" --on capture:WEIGH-03.capture --case picture; stubble --case picture trace'
 "$stubble" plan --take s01 >/dev/null
 shot clear 'stubble clear --yes'
+shot compare 'stubble compare before-clear'
 shot putback 'stubble putback --yes'
 "$stubble" clear --yes >/dev/null
 shot install 'stubble install --yes'

@@ -3,8 +3,8 @@
 
 use libfuzzer_sys::fuzz_target;
 use stubble_fuzz::DESCRIPTOR;
-use stubble_hive::reg::{Encoding, Entry, parse};
 use stubble_hive::Hive;
+use stubble_hive::reg::{Encoding, Entry, parse};
 
 fuzz_target!(|bytes: &[u8]| {
     let Ok(entries) = parse(bytes) else { return };

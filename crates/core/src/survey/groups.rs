@@ -50,8 +50,8 @@ pub struct FactChange {
     pub after: String,
 }
 
-/// How shallow a group's place may become, in parts of its path: a drive's folder, a hive's key.
-const SHALLOWEST: [usize; 2] = [2, 3];
+/// How shallow a group's place may become, in parts of its path: a drive, a hive.
+const SHALLOWEST: [usize; 2] = [1, 2];
 
 /// Puts differences together, files first, into about `most` groups for files and as many for
 /// the registry. Times of folders and keys, which move with what is in them, are left out.
@@ -64,6 +64,7 @@ pub fn groups(before: &Survey, after: &Survey, changes: &[Change], most: usize) 
         for change in side.filter(|change| change.how != Difference::Touched) {
             merge_into(&mut found, single(before, after, change, tops.home(change)));
         }
+        let found = crowds(found);
         all.extend(coarser(found, SHALLOWEST[usize::from(!on_disk)], most).into_values());
     }
     all
@@ -146,6 +147,54 @@ fn folder_or_key(like: &Place, path: String) -> Place {
     if like.kind.is_on_disk() { Place::folder(path) } else { Place::key(path) }
 }
 
+/// As many brothers as are shown one by one.
+const CROWD: usize = 4;
+
+/// Many folders or keys that came or went side by side are told as one.
+fn crowds(found: BTreeMap<(Difference, String), Group>) -> BTreeMap<(Difference, String), Group> {
+    let above = |how: Difference, home: &str| path::parent(home).map(|above| (how, above.to_owned()));
+    let mut brothers: BTreeMap<(Difference, String), usize> = BTreeMap::new();
+    for ((how, home), _) in found.iter().filter(|(_, group)| group.whole) {
+        *brothers.entry(above(*how, home).unwrap_or((*how, home.clone()))).or_default() += 1;
+    }
+    let mut told: BTreeMap<(Difference, String), Group> = BTreeMap::new();
+    for ((how, home), group) in found {
+        let crowd = above(how, &home).filter(|above| group.whole && brothers.get(above).is_some_and(|n| *n > CROWD));
+        let Some(crowd) = crowd else {
+            add(&mut told, (how, home), group, None);
+            continue;
+        };
+        let spelled = path::parent(&group.place.path).unwrap_or(&group.place.path).to_owned();
+        add(&mut told, crowd, group, Some(spelled));
+    }
+    told
+}
+
+/// Adds a group to those that are told; `spelled` is where it is told, where that is not its own place.
+fn add(
+    told: &mut BTreeMap<(Difference, String), Group>,
+    at: (Difference, String),
+    group: Group,
+    spelled: Option<String>,
+) {
+    let place = spelled.map(|spelled| folder_or_key(&group.place, spelled));
+    match told.get_mut(&at) {
+        None => {
+            let whole = group.whole && place.is_none();
+            told.insert(at, Group { whole, place: place.unwrap_or_else(|| group.place.clone()), ..group });
+        }
+        Some(known) => {
+            known.place = place.unwrap_or_else(|| folder_or_key(&group.place, holder_of(&group.place)));
+            known.whole = false;
+            known.files += group.files;
+            known.folders += group.folders;
+            known.keys += group.keys;
+            known.values += group.values;
+            known.bytes += group.bytes;
+        }
+    }
+}
+
 /// Groups that lie deep are put together further up until there are no more than `most`.
 fn coarser(
     found: BTreeMap<(Difference, String), Group>,
@@ -163,20 +212,8 @@ fn coarser(
             let top: String = home.split('\\').take(depth).collect::<Vec<_>>().join("\\");
             let spelled: String = group.place.path.split('\\').take(depth).collect::<Vec<_>>().join("\\");
             let is_deeper = top.len() < home.len();
-            match next.get_mut(&(how, top.clone())) {
-                None => {
-                    next.insert((how, if is_deeper { top } else { home }), group);
-                }
-                Some(known) => {
-                    known.place = folder_or_key(&group.place, spelled);
-                    known.whole = false;
-                    known.files += group.files;
-                    known.folders += group.folders;
-                    known.keys += group.keys;
-                    known.values += group.values;
-                    known.bytes += group.bytes;
-                }
-            }
+            let spelled = (is_deeper || next.contains_key(&(how, top.clone()))).then_some(spelled);
+            add(&mut next, (how, if is_deeper { top } else { home }), group, spelled);
         }
         current = next;
     }
@@ -233,5 +270,66 @@ fn named(
     for name in names {
         let state = |of: &BTreeMap<String, String>| of.get(name).cloned().unwrap_or_default();
         tell(&format!("{what} {name}"), state(&before), state(&after));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::FileTime;
+    use crate::survey::compare::compare;
+    use crate::survey::{Entry, Facts, RegistryBuilder, Running, TreeBuilder};
+
+    fn survey(keys: &[String]) -> Survey {
+        let folder = Entry { kind: EntryKind::Folder, size: 0, modified: FileTime(0) };
+        let mut registry = RegistryBuilder::default();
+        let mut known: BTreeMap<String, u32> = BTreeMap::from([(String::new(), 0)]);
+        for key in keys {
+            let mut at = String::new();
+            for part in key.split('\\') {
+                let above = known[&at];
+                at = if at.is_empty() { part.to_owned() } else { format!("{at}\\{part}") };
+                if !known.contains_key(&at) {
+                    let values = [("Name", 1, part.as_bytes())];
+                    known.insert(at.clone(), registry.add(above, part, FileTime(1), 0, values));
+                }
+            }
+        }
+        Survey {
+            facts: Facts::default(),
+            files: TreeBuilder::new(folder).finish(),
+            registry: registry.finish(),
+            running: Running::default(),
+            shortcuts: Vec::new(),
+            short_names: Vec::new(),
+            gaps: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn every_difference_is_in_one_group_however_many_there_are() {
+        let base = ["HKLM\\SOFTWARE\\Kept".to_owned()];
+        for (areas, each) in [(1, 1), (1, 3), (1, 40), (9, 9), (60, 1), (60, 60)] {
+            let more = (0..areas).flat_map(|area| {
+                (0..each).map(move |number| format!("HKLM\\SOFTWARE\\Area {area}\\Group\\Key {number}\\Below"))
+            });
+            let all: Vec<String> = base.iter().cloned().chain(more).collect();
+            // The areas' own keys stay, so that what comes and goes lies deep.
+            let tops = (0..areas).map(|area| format!("HKLM\\SOFTWARE\\Area {area}\\Group"));
+            let without = survey(&base.iter().cloned().chain(tops).collect::<Vec<_>>());
+            let with = survey(&all);
+            for (before, after, how) in
+                [(&without, &with, Difference::Appeared), (&with, &without, Difference::Vanished)]
+            {
+                let changes = compare(before, after);
+                let groups = groups(before, after, &changes, 30);
+                assert!(groups.len() <= 30, "{} groups of {areas} times {each}", groups.len());
+                assert!(groups.iter().all(|group| group.how == how));
+                assert_eq!(groups.iter().map(Group::count).sum::<usize>(), changes.len());
+                assert_eq!(groups.iter().map(|group| group.keys).sum::<usize>(), areas * each * 2);
+                let covers = |place: &Place| groups.iter().any(|group| place.is_within(&group.place));
+                assert!(changes.iter().all(|change| covers(&Place::key(&change.place.path))));
+            }
+        }
     }
 }

@@ -60,7 +60,10 @@ impl Disk {
     /// Whether the disk is the one that this computer itself runs from.
     fn is_running_system(&self) -> bool {
         let own = match std::env::var_os("SystemDrive").filter(|_| cfg!(windows)) {
-            Some(drive) => std::path::PathBuf::from(drive).join("\\"),
+            Some(mut drive) => {
+                drive.push("\\");
+                std::path::PathBuf::from(drive)
+            }
             None => std::path::PathBuf::from("/"),
         };
         match (std::fs::canonicalize(own), std::fs::canonicalize(self.root())) {
