@@ -42,6 +42,11 @@ fn a_disk_in_a_folder_holds_the_contract() {
 fn a_real_ntfs_volume_holds_the_contract() {
     let drive = std::path::PathBuf::from(std::env::var_os("STUBBLE_NTFS").expect("STUBBLE_NTFS names the volume"));
     let disk = Disk::mounted(&drive).unwrap();
+    // The volume tells the short name of a folder; nothing is guessed where it does.
+    let survey = stubble_machine::Observe::survey(&disk).unwrap();
+    let named = survey.entry("C:\\PROGRA~1").map(|at| survey.files.path(at));
+    assert_eq!(named.as_deref(), Some("C:\\Program Files"));
+    assert!(!survey.short_names.is_empty());
     let beside = drive.join("$Stubble/beside");
     fs::create_dir_all(&beside).unwrap();
     holds_for(&Subject { machine: Box::new(disk), drive, beside });
