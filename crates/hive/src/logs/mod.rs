@@ -1,8 +1,8 @@
 //! Transaction logs: completing a hive whose last write was not finished.
 //!
 //! Windows writes every change to a log first. Up to version 8.0 a log holds one write, as a
-//! bitmap of 512-byte pages with their content ([`old`]); from 8.1 on it holds a row of entries,
-//! each with its own hashes ([`new`]), and the hive itself is brought up to date only now and
+//! bitmap of 512-byte pages with their content (`old.rs`); from 8.1 on it holds a row of entries,
+//! each with its own hashes (`new.rs`), and the hive itself is brought up to date only now and
 //! then, so that a hive taken from a disk is often unfinished.
 
 mod marvin;
