@@ -37,6 +37,7 @@ setfattr -n system.ntfs_acl -v "$acl" "$desk/bridge.exe" 2>/dev/null || true
 setfattr -h -n system.ntfs_attrib -v 0x26000000 "$desk/readme.txt"
 setfattr -h -n system.ntfs_attrib -v 0x26000000 "$drive/Users/maren/NTUSER.DAT"
 setfattr -n system.ntfs_crtime -v 0x0080a1b2c3d4d501 "$desk/readme.txt"
+mkdir "$drive/A folder without a short name"
 setfattr -h -n system.ntfs_dos_name -v "PROGRA~1" "$drive/Program Files"
 # A junction: tag, length, then the target as Windows' own and as people write it.
 junction() {

@@ -11,7 +11,7 @@ use stubble_benchmarks::{count, large, memory};
 use stubble_core::model::Guid;
 use stubble_core::survey::Registry;
 use stubble_core::survey::search::find;
-use stubble_hive::Hive;
+use stubble_hive::{Hive, HiveError, ValueAt, Visit, Walked};
 use stubble_machine::disk::registry_of;
 
 fn main() {
@@ -56,6 +56,35 @@ fn size() -> BytesCount {
 #[divan::bench(sample_count = 20)]
 fn read_1_bare_counting_walk(bencher: Bencher) {
     bencher.counter(size()).bench(|| count(black_box(file())));
+}
+
+/// Every cell, count and order checked, and nothing kept.
+#[divan::bench(sample_count = 20)]
+fn read_1b_ours_keeping_nothing(bencher: Bencher) {
+    let hive = Hive::parse(file().to_vec()).unwrap();
+    bencher.counter(size()).bench(|| {
+        let mut seen = Seen(0);
+        hive.walk(hive.root(), (), &mut seen).unwrap();
+        seen.0
+    });
+}
+
+struct Seen(u64);
+
+impl Visit for Seen {
+    type Node = ();
+
+    fn key(&mut self, _above: (), key: Walked<'_>) {
+        self.0 ^= key.last_written;
+    }
+
+    fn value(&mut self, value: ValueAt<'_>) {
+        self.0 += u64::from(value.kind);
+    }
+
+    fn damage(&mut self, _above: (), error: HiveError) {
+        panic!("{error}");
+    }
 }
 
 /// The same bytes, into a registry that can be asked by path.

@@ -1,11 +1,12 @@
 //! Random edits against a plain model: what was written is read back, what was not touched stays.
 
+mod hives;
+
 use std::collections::BTreeMap;
 
+use hives::{DESCRIPTOR, units};
 use proptest::prelude::*;
 use stubble_hive::{Hive, HiveError, KeyAt};
-
-const DESCRIPTOR: &[u8] = &[1, 0, 4, 0x80, 0x14, 0, 0, 0, 0x24, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
 
 #[derive(Clone, Debug, Default, PartialEq)]
 struct Model {
@@ -19,10 +20,6 @@ enum Edit {
     Value(Vec<String>, String, u32, Vec<u8>),
     DropKey(Vec<String>),
     DropValue(Vec<String>, String),
-}
-
-fn units(text: &str) -> Vec<u16> {
-    text.encode_utf16().collect()
 }
 
 fn name() -> impl Strategy<Value = String> {

@@ -251,3 +251,38 @@ fn a_users_damaged_hive_is_a_gap_and_the_rest_is_read() {
     let survey = Disk::mounted(&disk).unwrap().survey().unwrap();
     assert!(survey.gaps.iter().any(|gap| gap.what.ends_with("maren\\NTUSER.DAT")), "a missing one is missed");
 }
+
+#[cfg(unix)]
+#[test]
+fn a_hive_that_is_a_link_is_neither_read_nor_replaced() {
+    let (folder, disk) = demo_disk();
+    let hive = disk.join("Users/maren/NTUSER.DAT");
+    let outside = folder.path().join("outside.dat");
+    fs::rename(&hive, &outside).unwrap();
+    std::os::unix::fs::symlink(&outside, &hive).unwrap();
+    let before = fs::read(&outside).unwrap();
+    let machine = Disk::mounted(&disk).unwrap();
+    let survey = machine.survey().unwrap();
+    assert!(survey.gaps.iter().any(|gap| gap.what.ends_with("maren\\NTUSER.DAT") && gap.why.contains("link")));
+    let sid = machine.facts().users.iter().find(|user| user.name == "maren").unwrap().sid.clone();
+    assert!(survey.registry.key(&format!("HKU\\{sid}")).is_none());
+    let key = format!("HKU\\{sid}\\Software");
+    assert!(matches!(machine.delete_key(&key), Err(MachineError::Refused { .. })));
+    machine.keep_registry(&folder.path().join("kept")).unwrap();
+    assert!(!folder.path().join(format!("kept/HKU {sid}")).exists());
+    assert!(fs::symlink_metadata(&hive).unwrap().is_symlink() && fs::read(outside).unwrap() == before);
+}
+
+#[test]
+fn a_users_hive_that_leads_in_a_circle_is_a_gap() {
+    let (_folder, disk) = demo_disk();
+    let path = disk.join("Users/maren/NTUSER.DAT");
+    let mut bytes = fs::read(&path).unwrap();
+    let root = &bytes[36..40].to_vec();
+    let list = bytes.windows(2).position(|bytes| bytes == b"lh").unwrap();
+    bytes[list + 4..list + 8].copy_from_slice(root);
+    fs::write(&path, bytes).unwrap();
+    let survey = Disk::mounted(&disk).unwrap().survey().unwrap();
+    assert!(survey.gaps.iter().any(|gap| gap.what.ends_with("maren\\NTUSER.DAT")), "{:?}", survey.gaps);
+    assert!(survey.registry.key(KEY).is_some());
+}

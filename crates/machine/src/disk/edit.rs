@@ -11,7 +11,7 @@ use stubble_hive::{Hive, HiveError, KeyAt, Recovery};
 
 use super::Disk;
 use super::attributes;
-use super::hives::HiveFile;
+use super::hives::{HiveFile, is_plain};
 use super::registry::{find, owned, read_tree, text};
 use crate::{Above, MachineError};
 
@@ -213,7 +213,7 @@ impl Disk {
     /// Keeps the registry's files as they are, once: nothing later overwrites them.
     pub(crate) fn keep_hives(&self, into: &Path) -> Result<(), MachineError> {
         for hive in self.hive_files() {
-            let Some(file) = self.locate(&hive.path)? else { continue };
+            let Some(file) = self.locate(&hive.path)?.filter(|file| is_plain(file)) else { continue };
             let name = hive.mount.replace('\\', " ");
             let files = self.logs_of(&hive.path)?.into_iter().map(|log| {
                 let end = log.extension().map_or_else(String::new, |end| end.to_string_lossy().into_owned());

@@ -1,7 +1,7 @@
 //! Which files hold the registry, and reading one with its logs.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use stubble_hive::Hive;
 
@@ -57,6 +57,10 @@ impl Disk {
     /// Reads a hive from its file on the machine, completed from its logs where it needs that.
     pub(crate) fn load_hive(&self, path: &str) -> Result<Hive, MachineError> {
         let file = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        if !is_plain(&file) {
+            let why = "it is no ordinary file, and links are not followed".to_owned();
+            return Err(MachineError::Refused { path: path.to_owned(), why });
+        }
         let bytes = fs::read(file).map_err(MachineError::io(path))?;
         let mut logs = Vec::new();
         if Hive::is_unfinished(&bytes) {
@@ -71,7 +75,7 @@ impl Disk {
     pub(super) fn logs_of(&self, path: &str) -> Result<Vec<PathBuf>, MachineError> {
         let mut found = Vec::new();
         for end in LOGS {
-            found.extend(self.locate(&format!("{path}{end}"))?.filter(|log| log.is_file()));
+            found.extend(self.locate(&format!("{path}{end}"))?.filter(|log| is_plain(log)));
         }
         Ok(found)
     }
@@ -85,4 +89,9 @@ impl Disk {
         }
         found
     }
+}
+
+/// Whether a path leads to an ordinary file, itself and not through a link.
+pub(super) fn is_plain(path: &Path) -> bool {
+    fs::symlink_metadata(path).is_ok_and(|meta| meta.is_file())
 }

@@ -33,10 +33,11 @@ impl Disk {
             }
             let above =
                 *tops.entry(top.to_owned()).or_insert_with(|| builder.add_key(0, Name::Copied(top), FileTime(0), 0));
-            read_hive(hive, name, above, builder, &mut |error| {
-                gaps.push(Gap { what: path.clone(), why: error.to_string() });
-            })
-            .map_err(|source| MachineError::Hive { path: path.clone(), source })?;
+            let mut tell = |error: HiveError| gaps.push(Gap { what: path.clone(), why: error.to_string() });
+            match read_hive(hive, name, above, builder, &mut tell) {
+                Err(error) if !needed => tell(error),
+                outcome => outcome.map_err(|source| MachineError::Hive { path: path.clone(), source })?,
+            }
         }
         Ok(())
     }
@@ -92,9 +93,10 @@ fn read_hive(
     builder.reserve(hive.len() / 300, hive.len() / 150);
     let mut reader =
         Reader { hive: &hive, root: Some(name), block, builder, tell, seals: HashMap::new(), last: (u32::MAX, 0) };
-    hive.walk(hive.root(), above, &mut reader)?;
+    let walked = hive.walk(hive.root(), above, &mut reader);
+    // What was read before an error refers to the bytes as well.
     builder.fill_block(block, hive.into_bytes());
-    Ok(())
+    walked
 }
 
 struct Reader<'a, 'b> {

@@ -14,19 +14,21 @@ impl Disk {
     pub(super) fn short_names(&self, files: &Tree<Entry>) -> Vec<(NodeId, String)> {
         let mut found = Vec::new();
         let Some(drive) = files.child(files.root(), &self.drive) else { return found };
+        // Where the driver does not tell the drive's own attributes, it tells no short names either.
+        if attributes::get(self.root(), "system.ntfs_attrib").is_none() {
+            return found;
+        }
         let mut level = vec![(drive, self.root().to_owned())];
         for _ in 0..DEEPEST {
             let mut next = Vec::new();
             for (above, path) in level {
                 for at in files.children(above).filter(|at| files.data(*at).kind == EntryKind::Folder) {
                     let path = path.join(files.name(at));
-                    if needs_short_name(files.name(at)) {
-                        match attributes::get(&path, "system.ntfs_dos_name") {
-                            Some(name) => found.push((at, String::from_utf8_lossy(&name).into_owned())),
-                            // The first that tells none speaks for the whole file system.
-                            None if found.is_empty() => return found,
-                            None => {}
-                        }
+                    // A folder may have none: Windows can be told to make no more of them.
+                    if needs_short_name(files.name(at))
+                        && let Some(name) = attributes::get(&path, "system.ntfs_dos_name")
+                    {
+                        found.push((at, String::from_utf8_lossy(&name).into_owned()));
                     }
                     next.push((at, path));
                 }
