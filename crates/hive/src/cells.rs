@@ -19,16 +19,42 @@ pub(crate) struct FreeCells {
     by_size: BTreeSet<(u32, u32)>,
     /// Offset to end of every bin: a cell never crosses from one bin into the next.
     bins: BTreeMap<u32, u32>,
+    /// Where a cell in use begins. A reference into the middle of a cell may look like one, and must
+    /// not be written to or given back.
+    used: Starts,
+}
+
+/// A set of offsets of cells: one bit for each eight bytes of the file.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Starts(Vec<u64>);
+
+impl Starts {
+    pub fn set(&mut self, at: u32, is: bool) {
+        let (word, bit) = (at as usize / 512, at / 8 % 64);
+        if word >= self.0.len() {
+            self.0.resize(word + 1, 0);
+        }
+        self.0[word] = self.0[word] & !(1 << bit) | u64::from(is) << bit;
+    }
+
+    pub fn has(&self, at: u32) -> bool {
+        at.is_multiple_of(8) && self.0.get(at as usize / 512).is_some_and(|word| word >> (at / 8 % 64) & 1 == 1)
+    }
+
+    /// All, in order.
+    pub fn all(&self) -> impl Iterator<Item = u32> {
+        let bits = |word: u64| (0..64).filter(move |bit| word >> bit & 1 == 1);
+        self.0.iter().enumerate().flat_map(move |(at, word)| bits(*word).map(move |bit| (at * 512) as u32 + bit * 8))
+    }
 }
 
 impl FreeCells {
     /// Walks all bins and cells once, and with it proves that they tile the file.
     pub fn survey(bins: &[u8]) -> Result<Self, HiveError> {
         let mut free = Self::default();
-        for_each_cell(bins, &mut |at, size| {
-            if size > 0 {
-                free.insert(at, size as u32);
-            }
+        for_each_cell(bins, &mut |at, size| match size {
+            1.. => free.insert(at, size as u32),
+            _ => free.used.set(at, true),
         })?;
         let mut bin = 0;
         while bin < bins.len() {
@@ -108,7 +134,11 @@ impl Hive {
         bins.get(start + 4..start + len).ok_or(damaged(at, Damage::CellSize))
     }
 
+    /// The content of a cell in use, to be written to; the reference must lead to a cell's start.
     pub(crate) fn cell_mut(&mut self, at: u32) -> Result<&mut [u8], HiveError> {
+        if !self.editable()?.used.has(at) {
+            return Err(damaged(at, Damage::WildOffset));
+        }
         let len = self.cell(at)?.len();
         let start = at as usize + 4;
         Ok(&mut self.bins_mut()[start..start + len])
@@ -121,13 +151,17 @@ impl Hive {
         Ok(())
     }
 
-    /// Makes the hive ready for an edit. Fails where its cells do not tile the file, or where its
-    /// content may be stale.
+    /// Makes the hive ready for an edit. Fails where its cells do not tile the file, where records
+    /// overlap, so that an edit could write over one in use, and where its content may be stale.
     pub(crate) fn editable(&mut self) -> Result<&mut FreeCells, HiveError> {
         if let Recovery::Stale(why) = &self.recovery {
             return Err(HiveError::Stale(why));
         }
         if self.free.is_none() {
+            let overlap = self.verify()?.faults.into_iter().find(|fault| fault.endangers_edits());
+            if let Some(fault) = overlap {
+                return Err(damaged(fault.at(), Damage::Overlap));
+            }
             self.free = Some(FreeCells::survey(self.bins())?);
         }
         Ok(self.free.as_mut().expect("it was set above"))
@@ -144,6 +178,7 @@ impl Hive {
         };
         let free = self.editable()?;
         free.remove(at);
+        free.used.set(at, true);
         let mut used = size;
         if size - need >= 8 {
             used = need;
@@ -162,11 +197,11 @@ impl Hive {
         let mut size = self.cell(at)?.len() as u32 + 4;
         let mut start = at;
         let free = self.editable()?;
-        let (bin, end) = free.bin_of(at).ok_or(damaged(at, Damage::WildOffset))?;
-        // A size that reaches over the bin belongs to no cell of this file.
-        if at < bin + BIN_HEADER as u32 || at + size > end {
-            return Err(damaged(at, Damage::CellSize));
+        if !free.used.has(at) {
+            return Err(damaged(at, Damage::WildOffset));
         }
+        let (bin, end) = free.bin_of(at).ok_or(damaged(at, Damage::WildOffset))?;
+        free.used.set(at, false);
         if at + size < end
             && let Some(next) = free.remove(at + size)
         {

@@ -39,8 +39,8 @@ pub enum HiveError {
     /// A key to be changed is not there.
     #[error("there is no such key or value in the hive")]
     Absent,
-    /// A key or value name is longer than the format allows, or empty where it must not be.
-    #[error("a name is longer than the registry allows")]
+    /// A key or value name is longer than the format allows; a key's is empty or holds a backslash.
+    #[error("a name is longer than the registry allows, or empty, or holds a backslash")]
     Name,
     /// The hive would outgrow the format's 31-bit offsets.
     #[error("the hive would grow over the 2 GiB that the format allows")]
@@ -66,6 +66,9 @@ pub enum Damage {
     /// A count says more than its list can hold.
     #[error("a list is shorter than its count")]
     Count,
+    /// Records overlap or are counted wrongly, so that an edit could destroy one in use.
+    #[error("records overlap or are counted wrongly, and an edit could destroy one that is in use")]
+    Overlap,
     /// Lists or keys are nested deeper than the format allows.
     #[error("lists or keys are nested too deeply")]
     Depth,

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::cells::{NONE, for_each_cell, word};
+use crate::cells::{NONE, Starts, for_each_cell, word};
 use crate::error::{Damage, HiveError, damaged};
 use crate::key::NK_FIXED;
 use crate::name::upper;
@@ -14,6 +14,8 @@ use crate::{DEEPEST, Hive, KeyAt};
 pub enum Fault {
     /// Two records lay claim to one cell.
     Shared(u32),
+    /// A record begins where no cell does, inside another one.
+    Inside(u32),
     /// A cell is in use and nothing leads to it.
     Lost(u32),
     /// A free cell lies beside a free one in the same bin.
@@ -32,6 +34,29 @@ pub enum Fault {
     Longest(u32),
 }
 
+impl Fault {
+    /// Whether an edit of such a hive could write over something that is in use.
+    pub(crate) fn endangers_edits(self) -> bool {
+        matches!(self, Fault::Shared(_) | Fault::Inside(_) | Fault::References(_) | Fault::Ring(_))
+    }
+
+    /// Offset of the record from the first bin, in bytes.
+    pub fn at(self) -> u32 {
+        match self {
+            Fault::Shared(at)
+            | Fault::Inside(at)
+            | Fault::Lost(at)
+            | Fault::Unmerged(at)
+            | Fault::References(at)
+            | Fault::Ring(at)
+            | Fault::Order(at)
+            | Fault::Hint(at)
+            | Fault::Parent(at)
+            | Fault::Longest(at) => at,
+        }
+    }
+}
+
 /// The result of a check.
 #[derive(Clone, Debug, Default)]
 pub struct Tally {
@@ -47,7 +72,9 @@ pub struct Tally {
 
 struct Check<'h> {
     hive: &'h Hive,
-    claimed: HashMap<u32, u32>,
+    /// Where records begin, and where more than one does.
+    claimed: Starts,
+    shared: Starts,
     users: HashMap<u32, u32>,
     tally: Tally,
 }
@@ -56,7 +83,8 @@ impl Hive {
     /// Follows every reference and compares it with every cell. Fails where the structure cannot
     /// be followed at all.
     pub fn verify(&self) -> Result<Tally, HiveError> {
-        let mut check = Check { hive: self, claimed: HashMap::new(), users: HashMap::new(), tally: Tally::default() };
+        let (claimed, shared) = (Starts::default(), Starts::default());
+        let mut check = Check { hive: self, claimed, shared, users: HashMap::new(), tally: Tally::default() };
         check.key(self.root(), None, 0)?;
         check.descriptors()?;
         check.cells()?;
@@ -65,8 +93,13 @@ impl Hive {
 }
 
 impl Check<'_> {
-    fn claim(&mut self, at: u32) {
-        *self.claimed.entry(at).or_default() += 1;
+    fn claim(&mut self, at: u32) -> Result<(), HiveError> {
+        self.hive.cell(at)?;
+        if self.claimed.has(at) {
+            self.shared.set(at, true);
+        }
+        self.claimed.set(at, true);
+        Ok(())
     }
 
     fn key(&mut self, at: KeyAt, above: Option<KeyAt>, depth: usize) -> Result<(), HiveError> {
@@ -75,43 +108,47 @@ impl Check<'_> {
             return Err(damaged(at.0, Damage::Depth));
         }
         let (hive, info) = (self.hive, self.hive.key(at)?);
-        self.claim(at.0);
+        self.claim(at.0)?;
         *self.users.entry(info.security_cell).or_default() += 1;
         if above.is_some_and(|above| hive.nk_field(at.0, 16) != Ok(above.0)) {
             self.tally.faults.push(Fault::Parent(at.0));
         }
         if info.class.is_some() || hive.nk_field(at.0, 48)? != NONE {
-            self.claim(hive.nk_field(at.0, 48)?);
+            self.claim(hive.nk_field(at.0, 48)?)?;
         }
         self.values(at, info.values)?;
         if info.subkeys == 0 {
             return Ok(());
         }
         let top = hive.nk_field(at.0, 28)?;
-        let mut before: Option<Vec<u16>> = None;
         let leaves = hive.leaves(top)?;
         if leaves != [top] {
-            self.claim(top);
+            self.claim(top)?;
         }
-        let longest = hive.nk_field(at.0, 52)? & 0xFFFF;
+        let longest = hive.nk_field(at.0, 52)? as usize & 0xFFFF;
+        let (mut children, mut before, mut name) = (Vec::new(), Vec::new(), Vec::new());
         for leaf in leaves {
-            self.claim(leaf);
+            self.claim(leaf)?;
             for (entry, child) in hive.keys_of_leaf(leaf)?.into_iter().enumerate() {
-                let name: Vec<u16> = hive.name_of(child)?.units().collect();
-                if name.len() as u32 * 2 > longest {
+                name.clear();
+                name.extend(hive.name_of(child)?.units().map(upper));
+                if name.len() * 2 > longest {
                     self.tally.faults.push(Fault::Longest(at.0));
                 }
-                let folded: Vec<u16> = name.into_iter().map(upper).collect();
-                if before.as_ref().is_some_and(|before| *before >= folded) {
+                if !children.is_empty() && before >= name {
                     self.tally.faults.push(Fault::Order(leaf));
                 }
-                before = Some(folded);
+                std::mem::swap(&mut before, &mut name);
                 if !hive.hint_is_right(leaf, entry)? {
                     self.tally.faults.push(Fault::Hint(leaf));
                 }
+                children.push(child);
             }
         }
-        for child in hive.subkeys(at)? {
+        if children.len() != info.subkeys as usize {
+            return Err(damaged(top, Damage::Count));
+        }
+        for child in children {
             self.key(child, Some(at), depth + 1)?;
         }
         Ok(())
@@ -120,12 +157,12 @@ impl Check<'_> {
     fn values(&mut self, at: KeyAt, count: u32) -> Result<(), HiveError> {
         let hive = self.hive;
         if count > 0 {
-            self.claim(hive.nk_field(at.0, 40)?);
+            self.claim(hive.nk_field(at.0, 40)?)?;
         }
         let (names, data) = (hive.nk_field(at.0, 60)?, hive.nk_field(at.0, 64)?);
         for cell in hive.value_cells(at.0)? {
             self.tally.values += 1;
-            self.claim(cell);
+            self.claim(cell)?;
             let name = hive.value_at(cell)?.name;
             let vk = hive.vk(cell)?;
             let (size, content) = (word(vk, 4).unwrap_or(0), word(vk, 8).unwrap_or(0));
@@ -136,11 +173,11 @@ impl Check<'_> {
             if size == 0 || size & crate::value::INLINE != 0 {
                 continue;
             }
-            self.claim(content);
+            self.claim(content)?;
             if size as usize > SEGMENT && hive.is_big(content)? {
-                self.claim(word(hive.cell(content)?, 4).unwrap_or(NONE));
+                self.claim(word(hive.cell(content)?, 4).unwrap_or(NONE))?;
                 for segment in hive.segments(content)? {
-                    self.claim(segment);
+                    self.claim(segment)?;
                 }
             }
         }
@@ -151,7 +188,7 @@ impl Check<'_> {
         let Some(&first) = self.users.keys().min() else { return Ok(()) };
         let (mut at, mut ring) = (first, HashMap::new());
         while ring.insert(at, ()).is_none() {
-            self.claim(at);
+            self.claim(at)?;
             let next = self.hive.sk_field(at, 4)?;
             if self.hive.sk_field(next, 8)? != at {
                 self.tally.faults.push(Fault::Ring(next));
@@ -171,7 +208,7 @@ impl Check<'_> {
     }
 
     fn cells(&mut self) -> Result<(), HiveError> {
-        let (claimed, faults) = (&self.claimed, &mut self.tally.faults);
+        let (claimed, shared, faults) = (&mut self.claimed, &self.shared, &mut self.tally.faults);
         let mut free_until = None;
         for_each_cell(self.hive.bins(), &mut |at, size| {
             if size > 0 {
@@ -181,11 +218,14 @@ impl Check<'_> {
                 free_until = Some(at + size as u32);
                 return;
             }
-            match claimed.get(&at) {
-                None => faults.push(Fault::Lost(at)),
-                Some(1) => {}
-                Some(_) => faults.push(Fault::Shared(at)),
+            match (claimed.has(at), shared.has(at)) {
+                (false, _) => faults.push(Fault::Lost(at)),
+                (true, true) => faults.push(Fault::Shared(at)),
+                (true, false) => {}
             }
-        })
+            claimed.set(at, false);
+        })?;
+        faults.extend(claimed.all().map(Fault::Inside));
+        Ok(())
     }
 }

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 
 use hives::{DESCRIPTOR, units};
 use proptest::prelude::*;
-use stubble_hive::{Hive, HiveError, KeyAt};
+use stubble_hive::{Damage, Fault, Hive, HiveError, KeyAt};
 
 #[derive(Clone, Debug, Default, PartialEq)]
 struct Model {
@@ -203,4 +203,30 @@ fn class_and_security_survive_and_are_shared() {
     let info = hive.key(key).unwrap();
     assert_eq!((info.class, info.security), (Some(&b"c\0l\0"[..]), &own[..]));
     assert_eq!(hive.key(other).unwrap().security, DESCRIPTOR);
+}
+
+/// A reference may lead into the middle of a cell, where the data look like a cell of their own:
+/// reading cannot tell, but an edit could write over what is in use.
+#[test]
+fn records_that_overlap_are_read_and_not_edited() {
+    let mut hive = Hive::create(&units("ROOT"), DESCRIPTOR, 7).unwrap();
+    let root = hive.root();
+    let mut data = vec![0xEE; 64];
+    data[4..8].copy_from_slice(&(-24i32).to_le_bytes());
+    hive.set_value(root, &units("Weights"), 3, &data, None, 7).unwrap();
+    hive.set_value(root, &units("Labels"), 3, &[7; 16], None, 7).unwrap();
+    let mut file = hive.to_bytes(8).to_vec();
+    let find = |part: &[u8]| file.windows(part.len()).position(|found| found == part).unwrap();
+    // A `vk` record keeps its data's offset twelve bytes before its name.
+    let (inside, reference) = (find(&data) + 4 - 0x1000, find(b"Labels") - 12);
+    file[reference..reference + 4].copy_from_slice(&(inside as u32).to_le_bytes());
+
+    let mut hive = Hive::parse(file.clone()).unwrap();
+    let labels = hive.values(hive.root()).unwrap().into_iter().find(|value| value.name.units().eq(units("Labels")));
+    assert_eq!(labels.unwrap().data.to_vec(), data[8..24]);
+    let faults = hive.verify().unwrap().faults;
+    assert!(faults.contains(&Fault::Inside(inside as u32)), "{faults:?}");
+    let refused = hive.delete_value(hive.root(), &units("Labels"), 9);
+    assert!(matches!(refused, Err(HiveError::Damaged { what: Damage::Overlap, .. })), "{refused:?}");
+    assert!(Hive::parse(file).unwrap().into_bytes()[0x1000..] == hive.into_bytes()[0x1000..]);
 }
