@@ -108,7 +108,7 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         }
         Err(LedgerError::Machine(error)) => {
             // A step is done as a whole or not at all.
-            put_back_all(case, machine, deed, &pieces)?;
+            put_back_all(case, machine, deed, &pieces, false)?;
             let outcome = outcome_of(error);
             case.journal.append(Entry::GivenUp { deed, why: why(&outcome) })?;
             Ok(outcome)
@@ -132,7 +132,7 @@ pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), Le
                         case.journal.append(Entry::Done { deed: deed.number })?;
                     }
                     Err(LedgerError::Machine(error)) => {
-                        put_back_all(case, machine, deed.number, &pieces)?;
+                        put_back_all(case, machine, deed.number, &pieces, true)?;
                         let why = why(&outcome_of(error));
                         case.journal.append(Entry::GivenUp { deed: deed.number, why })?;
                     }
@@ -141,7 +141,7 @@ pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), Le
             }
             DeedState::Undoing => {
                 let pieces = case.record(deed.number)?;
-                put_back_all(case, machine, deed.number, &pieces)?;
+                put_back_all(case, machine, deed.number, &pieces, true)?;
                 case.journal.append(Entry::Undone { deed: deed.number })?;
             }
             DeedState::Done | DeedState::Over => {}
@@ -152,15 +152,21 @@ pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), Le
 
 fn take_all(case: &Case, machine: &dyn Alter, deed: u32, pieces: &mut [Piece]) -> Result<(), LedgerError> {
     for (number, piece) in pieces.iter_mut().enumerate() {
-        piece.take(machine, &At { case, deed, piece: number })?;
+        piece.take(machine, &At { case, deed, piece: number, again: false })?;
     }
     Ok(())
 }
 
-/// Puts all pieces back, the last first.
-pub(crate) fn put_back_all(case: &Case, machine: &dyn Alter, deed: u32, pieces: &[Piece]) -> Result<(), LedgerError> {
+/// Puts all pieces back, the last first. `again` says that an interruption may have come in between.
+pub(crate) fn put_back_all(
+    case: &Case,
+    machine: &dyn Alter,
+    deed: u32,
+    pieces: &[Piece],
+    again: bool,
+) -> Result<(), LedgerError> {
     for (number, piece) in pieces.iter().enumerate().rev() {
-        piece.put_back(machine, &At { case, deed, piece: number })?;
+        piece.put_back(machine, &At { case, deed, piece: number, again })?;
     }
     Ok(())
 }

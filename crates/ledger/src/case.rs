@@ -8,12 +8,11 @@ use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
 use stubble_core::subject::Subject;
 use stubble_core::survey::Survey;
-use stubble_machine::{Alter, MachineError, capture};
+use stubble_machine::{Alter, MachineError, capture, durable};
 
 use crate::LedgerError;
 use crate::journal::{DeedState, Entry, Journal};
 use crate::steps::Piece;
-use crate::vault::write_durably;
 
 const ABOUT: &str = "case.json";
 const PLAN: &str = "plan.toml";
@@ -84,7 +83,7 @@ impl Case {
         }
         for part in ["vault", "surveys", "logs"] {
             let path = folder.join(part);
-            fs::create_dir_all(&path).map_err(LedgerError::io(&path))?;
+            durable::make_folders(&path).map_err(LedgerError::io(&path))?;
         }
         let lock = lock(folder)?;
         write_json(&folder.join(ABOUT), &about)?;
@@ -133,7 +132,8 @@ impl Case {
 
     /// Writes the plan.
     pub fn set_plan(&mut self, text: &str, steps: usize) -> Result<(), LedgerError> {
-        write_durably(&self.plan_path(), text.as_bytes())?;
+        let path = self.plan_path();
+        durable::replace(&path, text.as_bytes()).map_err(LedgerError::io(&path))?;
         self.journal.append(Entry::Planned { steps, digest: short_digest(text.as_bytes()) })
     }
 
@@ -154,7 +154,7 @@ impl Case {
     /// Writes a file of the case, such as a receipt, a report or a log.
     pub fn write(&self, name: &str, content: &[u8]) -> Result<PathBuf, LedgerError> {
         let path = self.folder.join(name);
-        write_durably(&path, content)?;
+        durable::replace(&path, content).map_err(LedgerError::io(&path))?;
         Ok(path)
     }
 
@@ -216,5 +216,5 @@ fn read_json<T: DeserializeOwned>(path: &Path) -> Result<T, LedgerError> {
 
 fn write_json<T: Serialize>(path: &Path, value: &T) -> Result<(), LedgerError> {
     let text = serde_json::to_vec_pretty(value).map_err(std::io::Error::from).map_err(LedgerError::io(path))?;
-    write_durably(path, &text)
+    durable::replace(path, &text).map_err(LedgerError::io(path))
 }

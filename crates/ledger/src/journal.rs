@@ -1,13 +1,13 @@
 //! The journal: what was done, one line each, every line chained to the one before.
 
-use std::fs::{File, OpenOptions};
-use std::io::Write;
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use stubble_core::logs::exit_codes::is_success;
 use stubble_core::model::Place;
 use stubble_core::plan::StepKind;
+use stubble_machine::durable;
 
 use crate::LedgerError;
 
@@ -146,11 +146,14 @@ pub struct Journal {
     path: PathBuf,
     file: File,
     lines: Vec<Line>,
+    /// Bytes in the file.
+    len: u64,
 }
 
 impl Journal {
-    /// Opens a journal and checks its chain. A last line that was torn off is cut away: what it
-    /// was to say had not happened yet, or will be found out from the machine.
+    /// Opens a journal and checks its chain. A last line that is not whole is cut away: it was never
+    /// certain to be on the disk, and what it was to say had not happened yet, or will be found out
+    /// from the machine.
     pub(crate) fn open(path: &Path) -> Result<Self, LedgerError> {
         let bytes = match std::fs::read(path) {
             Ok(bytes) => bytes,
@@ -164,11 +167,13 @@ impl Journal {
         let mut lines: Vec<Line> = Vec::new();
         let mut whole = 0;
         for raw in bytes.split_inclusive(|byte| *byte == b'\n') {
-            if !raw.ends_with(b"\n") {
-                break;
-            }
             let number = lines.len() + 1;
-            let line: Line = serde_json::from_slice(raw).map_err(|error| damaged(number, error.to_string()))?;
+            let line: Line = match serde_json::from_slice(raw) {
+                Ok(line) if raw.ends_with(b"\n") => line,
+                _ if whole + raw.len() == bytes.len() => break,
+                Ok(_) => unreachable!("only the last line has no end"),
+                Err(error) => return Err(damaged(number, error.to_string())),
+            };
             let before = lines.last().map_or("", |line| line.chain.as_str());
             if line.chain != chained(before, &line) {
                 return Err(damaged(number, "it is not the line that was written".to_owned()));
@@ -176,11 +181,11 @@ impl Journal {
             whole += raw.len();
             lines.push(line);
         }
-        let file = OpenOptions::new().create(true).append(true).open(path).map_err(LedgerError::io(path))?;
+        let file = durable::open_to_append(path).map_err(LedgerError::io(path))?;
         if whole < bytes.len() {
-            file.set_len(whole as u64).map_err(LedgerError::io(path))?;
+            durable::shorten(&file, path, whole as u64).map_err(LedgerError::io(path))?;
         }
-        Ok(Self { path: path.to_owned(), file, lines })
+        Ok(Self { path: path.to_owned(), file, lines, len: whole as u64 })
     }
 
     /// Adds an entry; it is on the disk when this returns.
@@ -189,7 +194,15 @@ impl Journal {
         line.chain = chained(self.head(), &line);
         let mut text = serde_json::to_vec(&line).map_err(std::io::Error::from).map_err(LedgerError::io(&self.path))?;
         text.push(b'\n');
-        self.file.write_all(&text).and_then(|()| self.file.sync_data()).map_err(LedgerError::io(&self.path))?;
+        let written = durable::append(&mut self.file, &self.path, &text)
+            .and_then(|()| durable::sync_file(&self.file, &self.path));
+        if let Err(error) = written {
+            // Half a line must not stand before the next one. Where even this fails, the next
+            // opening finds it.
+            let _ = durable::shorten(&self.file, &self.path, self.len);
+            return Err(LedgerError::io(&self.path)(error));
+        }
+        self.len += text.len() as u64;
         self.lines.push(line);
         Ok(())
     }

@@ -50,7 +50,7 @@ pub fn putback(
         }
         let pieces = case.record(deed.number)?;
         case.journal.append(Entry::UndoIntent { deed: deed.number })?;
-        let refused = match put_back_all(case, machine, deed.number, &pieces) {
+        let refused = match put_back_all(case, machine, deed.number, &pieces, false) {
             Ok(()) => {
                 case.journal.append(Entry::Undone { deed: deed.number })?;
                 None

@@ -9,6 +9,7 @@
 pub mod bench;
 pub mod capture;
 pub mod disk;
+pub mod durable;
 mod error;
 pub mod regtext;
 mod shortcut;
@@ -76,6 +77,10 @@ pub trait Alter: Observe {
 
     /// Moves a taken file or folder back. Fails with [`MachineError::Occupied`] if something is there.
     fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError>;
+
+    /// Gives a folder its time of change again, after an interruption that came between a return
+    /// and this.
+    fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError>;
 
     /// A key with everything below it, exactly.
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError>;

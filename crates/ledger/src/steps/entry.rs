@@ -1,6 +1,7 @@
 //! A file or folder: moved into the vault in one piece, whatever its size.
 
 use stubble_core::model::path::parent;
+use stubble_core::model::{FileTime, Place};
 use stubble_core::survey::Survey;
 use stubble_machine::{Above, Alter, MachineError};
 
@@ -43,8 +44,19 @@ pub(super) fn put_back(
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
     let held = at.case.held(at.deed, at.piece, name, machine)?;
-    if std::fs::symlink_metadata(&held).is_err() {
-        return Ok(());
+    if std::fs::symlink_metadata(&held).is_ok() {
+        return Ok(machine.return_entry(&held, path, above)?);
     }
-    Ok(machine.return_entry(&held, path, above)?)
+    // It was never taken, or is back already; else it was taken out of the vault.
+    let survey = machine.survey_of(&[Place::folder(path)])?;
+    if survey.files.find(path).is_none() {
+        return Err(MachineError::Absent(held.display().to_string()).into());
+    }
+    let folder = parent(path).unwrap_or_default();
+    let time = survey.files.find(folder).map(|at| survey.files.data(at).modified);
+    // The interruption came between the return and the folder's time.
+    if at.again && above.after != FileTime(0) && time.is_some_and(|time| time != above.before) {
+        machine.set_folder_time(folder, above.before)?;
+    }
+    Ok(())
 }

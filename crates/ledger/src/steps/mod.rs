@@ -76,6 +76,8 @@ pub(crate) struct At<'c> {
     pub case: &'c Case,
     pub deed: u32,
     pub piece: usize,
+    /// Whether an interruption may have come in the middle of the same work.
+    pub again: bool,
 }
 
 /// Reads everything that a step takes. `survey` is of the step's places, just read.

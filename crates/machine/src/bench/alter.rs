@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use stubble_core::model::text::fold;
-use stubble_core::model::{KeyTree, RegValue};
+use stubble_core::model::{FileTime, KeyTree, RegValue};
 
 use super::Bench;
 use crate::disk::Edit;
@@ -38,6 +38,10 @@ impl Alter for Bench {
 
     fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError> {
         self.disk.move_in(from, path, above)
+    }
+
+    fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
+        self.disk.set_time(path, time)
     }
 
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {

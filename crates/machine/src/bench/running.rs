@@ -1,7 +1,6 @@
 //! `bench.toml`: processes, states of services, restart, and the bench's clock.
 
 use std::fs;
-use std::io::Write;
 
 use serde::{Deserialize, Serialize};
 use stubble_core::model::FileTime;
@@ -10,7 +9,7 @@ use stubble_core::model::text::fold;
 use stubble_core::survey::Device;
 
 use super::Bench;
-use crate::MachineError;
+use crate::{MachineError, durable};
 
 pub(super) const FILE: &str = "bench.toml";
 
@@ -85,15 +84,8 @@ impl Bench {
     /// Writes what runs now: to a new file, synced, then renamed over the old one.
     pub(super) fn set_state(&self, state: &State) -> Result<(), MachineError> {
         let path = self.root.join(FILE);
-        let fresh = self.root.join("bench.toml.new");
         let text = toml::to_string(state).expect("the state is a table");
-        let write = || -> std::io::Result<()> {
-            let mut file = fs::File::create(&fresh)?;
-            file.write_all(text.as_bytes())?;
-            file.sync_all()?;
-            fs::rename(&fresh, &path)
-        };
-        write().map_err(MachineError::io(path.display().to_string()))
+        durable::replace(&path, text.as_bytes()).map_err(MachineError::io(path.display().to_string()))
     }
 }
 

@@ -10,6 +10,7 @@ use stubble_core::survey::Survey;
 use stubble_core::survey::records::{Record, RecordError, from_records, records};
 
 use crate::MachineError;
+use crate::durable::{self, Op, operate};
 
 pub use observe::Capture;
 
@@ -20,7 +21,7 @@ const LEVEL: i32 = 3;
 pub fn write(survey: &Survey, path: &Path) -> Result<(), MachineError> {
     let failed = || MachineError::io(path.display().to_string());
     let fresh = path.with_extension("new");
-    let file = File::create(&fresh).map_err(failed())?;
+    let file = operate(|| Op::Create(fresh.clone()), || File::create(&fresh)).map_err(failed())?;
     let mut out = zstd::Encoder::new(BufWriter::new(file), LEVEL).map_err(failed())?;
     for record in records(survey) {
         serde_json::to_writer(&mut out, &record).map_err(std::io::Error::from).map_err(failed())?;
@@ -28,7 +29,8 @@ pub fn write(survey: &Survey, path: &Path) -> Result<(), MachineError> {
     }
     let file =
         out.finish().and_then(|inner| inner.into_inner().map_err(|error| error.into_error())).map_err(failed())?;
-    file.sync_all().and_then(|()| std::fs::rename(&fresh, path)).map_err(failed())
+    durable::sync_file(&file, &fresh).and_then(|()| durable::rename(&fresh, path)).map_err(failed())?;
+    path.canonicalize().and_then(|path| path.parent().map_or(Ok(()), durable::sync_folder)).map_err(failed())
 }
 
 /// Reads a survey back.

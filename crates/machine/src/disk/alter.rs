@@ -35,6 +35,10 @@ impl Alter for Disk {
         self.move_in(from, path, above)
     }
 
+    fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
+        self.set_time(path, time)
+    }
+
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {
         self.edit().read(path)
     }

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::Write;
 use std::path::Path;
 
 use stubble_core::model::text::{fold, to_utf16};
@@ -12,15 +11,16 @@ use stubble_hive::{Hive, HiveError, KeyAt, Recovery};
 use super::Disk;
 use super::attributes;
 use super::hives::{HiveFile, is_plain};
+use super::kept::Lent;
 use super::registry::{find, owned, read_tree, text};
-use crate::{Above, MachineError};
+use crate::{Above, MachineError, durable};
 
 /// Hives opened for editing. Nothing is on the disk before [`commit`](Self::commit).
 #[must_use]
 pub(crate) struct Edit<'d> {
     disk: &'d Disk,
     now: FileTime,
-    open: BTreeMap<String, Hive>,
+    open: BTreeMap<String, Lent>,
 }
 
 impl<'d> Edit<'d> {
@@ -30,8 +30,8 @@ impl<'d> Edit<'d> {
     }
 
     /// Whether a key is there.
-    pub(crate) fn has_key(&mut self, key: &str) -> Result<bool, MachineError> {
-        self.with(key, |hive, rest, _| Ok(find(hive, rest)?.is_some()))
+    pub(crate) fn has_key(&self, key: &str) -> Result<bool, MachineError> {
+        self.look(key, |hive, rest| Ok(find(hive, rest)?.is_some()))
     }
 
     /// Makes a key and those above it.
@@ -48,16 +48,16 @@ impl<'d> Edit<'d> {
     }
 
     /// A key with everything below it.
-    pub(crate) fn read(&mut self, key: &str) -> Result<KeyTree, MachineError> {
-        self.with(key, |hive, rest, _| {
+    pub(crate) fn read(&self, key: &str) -> Result<KeyTree, MachineError> {
+        self.look(key, |hive, rest| {
             let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
             read_tree(hive, at, 0)
         })
     }
 
     /// A value and its position.
-    pub(crate) fn read_value(&mut self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
-        self.with(key, |hive, rest, _| {
+    pub(crate) fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
+        self.look(key, |hive, rest| {
             let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
             let wanted = fold(name);
             let values = hive.values(at)?;
@@ -140,7 +140,8 @@ impl<'d> Edit<'d> {
     /// Writes every hive that was changed: to a new file, synced, then renamed over the old one.
     /// The logs beside it, which a replayed hive has used up, are emptied after that.
     pub(crate) fn commit(self) -> Result<(), MachineError> {
-        for (path, mut hive) in self.open {
+        for (path, mut lent) in self.open {
+            let hive = &mut lent.hive;
             let file = self.disk.locate(&path)?.ok_or_else(|| MachineError::Absent(path.clone()))?;
             let was_replayed = *hive.recovery() != Recovery::Clean;
             self.disk.replace(&path, &file, hive.to_bytes(self.now.0))?;
@@ -149,8 +150,23 @@ impl<'d> Edit<'d> {
                     self.disk.replace(&path, &log, &[])?;
                 }
             }
+            let lent = lent.written_to(&file);
+            self.disk.give_back(&path, lent);
         }
         Ok(())
+    }
+
+    /// Reads in a hive. One that no edit has opened is given back unchanged.
+    fn look<T>(&self, key: &str, work: impl FnOnce(&Hive, &str) -> Result<T, HiveError>) -> Result<T, MachineError> {
+        let (mount, path) = self.hive_of(key)?;
+        let rest = &key[mount.len()..];
+        if let Some(open) = self.open.get(&path) {
+            return work(&open.hive, rest).map_err(|error| wrapped(key, path, error));
+        }
+        let lent = self.disk.lend_hive(&path)?;
+        let found = work(&lent.hive, rest);
+        self.disk.give_back(&path, lent);
+        found.map_err(|error| wrapped(key, path, error))
     }
 
     fn with<T>(
@@ -158,17 +174,26 @@ impl<'d> Edit<'d> {
         key: &str,
         work: impl FnOnce(&mut Hive, &str, u64) -> Result<T, HiveError>,
     ) -> Result<T, MachineError> {
-        let absent = || MachineError::Absent(key.to_owned());
-        let HiveFile { mount, path, .. } = self.disk.hive_of(key).ok_or_else(absent)?;
+        let (mount, path) = self.hive_of(key)?;
         if !self.open.contains_key(&path) {
-            let hive = self.disk.load_hive(&path)?;
-            self.open.insert(path.clone(), hive);
+            self.open.insert(path.clone(), self.disk.lend_hive(&path)?);
         }
-        let hive = self.open.get_mut(&path).expect("it was opened above");
-        work(hive, &key[mount.len()..], self.now.0).map_err(|error| match error {
-            HiveError::Absent => absent(),
-            source => MachineError::Hive { path, source },
-        })
+        let open = self.open.get_mut(&path).expect("it was opened above");
+        work(&mut open.hive, &key[mount.len()..], self.now.0).map_err(|error| wrapped(key, path, error))
+    }
+
+    /// Where the hive that holds a key stands in the registry, and its path.
+    fn hive_of(&self, key: &str) -> Result<(String, String), MachineError> {
+        let HiveFile { mount, path, .. } =
+            self.disk.hive_of(key).ok_or_else(|| MachineError::Absent(key.to_owned()))?;
+        Ok((mount, path))
+    }
+}
+
+fn wrapped(key: &str, path: String, error: HiveError) -> MachineError {
+    match error {
+        HiveError::Absent => MachineError::Absent(key.to_owned()),
+        source => MachineError::Hive { path, source },
     }
 }
 
@@ -198,20 +223,18 @@ impl Disk {
         let write = || -> std::io::Result<()> {
             self.make_scratch()?;
             let fresh = self.scratch.join("hive.new");
-            let mut out = fs::File::create(&fresh)?;
-            out.write_all(content)?;
-            attributes::copy(file, &fresh)?;
-            out.sync_all()?;
-            fs::rename(&fresh, file)?;
+            durable::write_new(&fresh, content, || attributes::copy(file, &fresh))?;
+            durable::rename(&fresh, file)?;
             self.drop_scratch()?;
-            filetime::set_file_mtime(folder, time)?;
-            fs::File::open(folder)?.sync_all()
+            durable::set_time(folder, time)?;
+            durable::sync_folder(folder)
         };
         write().map_err(MachineError::io(path))
     }
 
     /// Keeps the registry's files as they are, once: nothing later overwrites them.
     pub(crate) fn keep_hives(&self, into: &Path) -> Result<(), MachineError> {
+        let mut kept = false;
         for hive in self.hive_files() {
             let Some(file) = self.locate(&hive.path)?.filter(|file| is_plain(file)) else { continue };
             let name = hive.mount.replace('\\', " ");
@@ -221,26 +244,28 @@ impl Disk {
             });
             for (from, name) in std::iter::once((file, name.clone())).chain(files) {
                 let to = into.join(name);
+                if to.exists() {
+                    continue;
+                }
+                kept = true;
                 let keep = || -> std::io::Result<()> {
-                    if to.exists() {
-                        return Ok(());
-                    }
-                    fs::create_dir_all(into)?;
+                    durable::make_folders(into)?;
                     // A hive is replaced and never written over, so that a second name keeps it.
-                    match fs::hard_link(&from, &to) {
+                    match durable::link(&from, &to) {
                         Ok(()) => Ok(()),
                         Err(_) => {
                             let part = to.with_extension("part");
-                            fs::copy(&from, &part)?;
-                            fs::File::open(&part)?.sync_all()?;
-                            fs::rename(&part, &to)
+                            durable::write_new(&part, &fs::read(&from)?, || Ok(()))?;
+                            durable::rename(&part, &to)
                         }
                     }
                 };
                 keep().map_err(MachineError::io(hive.path.as_str()))?;
             }
         }
-        Ok(())
+        // The names that keep them are on the disk before anything is replaced.
+        let sync = if kept { durable::sync_folder(into) } else { Ok(()) };
+        sync.map_err(MachineError::io(into.display().to_string()))
     }
 }
 

@@ -3,7 +3,7 @@
 use std::fs::File;
 use std::io::Read;
 
-use stubble_hive::Recovery;
+use stubble_hive::{Hive, Recovery};
 
 use super::Disk;
 use crate::{MachineError, NoWrite};
@@ -22,6 +22,9 @@ impl Disk {
             return refuse(NoWrite::Hibernated);
         }
         for hive in self.hive_files() {
+            if !self.may_be_unfinished(&hive.path) {
+                continue;
+            }
             match self.load_hive(&hive.path) {
                 Ok(loaded) => {
                     if let Recovery::Stale(why) = loaded.recovery() {
@@ -34,6 +37,16 @@ impl Disk {
             }
         }
         Ok(())
+    }
+
+    /// Whether a hive's first page says that a write was not finished. What cannot be read may be.
+    fn may_be_unfinished(&self, path: &str) -> bool {
+        let head = || -> Option<Vec<u8>> {
+            let mut head = vec![0; 4096];
+            File::open(self.locate(path).ok()??).ok()?.read_exact(&mut head).ok()?;
+            Some(head)
+        };
+        head().is_none_or(|head| Hive::is_unfinished(&head))
     }
 
     /// Whether a system sleeps on the disk: what it holds in memory would overwrite any change.

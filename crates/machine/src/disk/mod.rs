@@ -10,6 +10,7 @@ pub mod find;
 mod folder;
 mod guard;
 mod hives;
+mod kept;
 mod moves;
 mod observe;
 mod registry;
@@ -40,6 +41,7 @@ pub struct Disk {
     /// The Windows folder, as the machine names it.
     windows: String,
     facts: Facts,
+    kept: kept::Kept,
 }
 
 impl Disk {
@@ -72,6 +74,7 @@ impl Disk {
             drive: "C:".to_owned(),
             windows: "C:\\Windows".to_owned(),
             facts: Facts::default(),
+            kept: kept::Kept::default(),
         }
     }
 

@@ -4,10 +4,12 @@ use std::ffi::OsStr;
 use std::fs;
 use std::path::Path;
 
+use stubble_core::model::FileTime;
 use stubble_core::model::path::{leaf, parent};
 
 use super::folder::modified;
 use super::{Disk, OWN_FOLDER, attributes};
+use crate::durable::{self, Op, operate};
 use crate::{Above, MachineError};
 
 impl Disk {
@@ -38,7 +40,7 @@ impl Disk {
             return Ok(());
         }
         self.quietly(|| {
-            fs::create_dir(&self.scratch)?;
+            durable::make_folder(&self.scratch)?;
             match self.locate(&self.config()) {
                 Ok(Some(config)) => attributes::copy(&config, &self.scratch),
                 _ => Ok(()),
@@ -53,7 +55,7 @@ impl Disk {
         }
         self.quietly(|| {
             // It is not empty where something was taken.
-            let _ = fs::remove_dir(&self.scratch);
+            let _ = durable::remove_folder(&self.scratch);
             Ok(())
         })
     }
@@ -62,7 +64,7 @@ impl Disk {
     fn quietly(&self, work: impl FnOnce() -> std::io::Result<()>) -> std::io::Result<()> {
         let top = filetime::FileTime::from_last_modification_time(&fs::metadata(self.root())?);
         work()?;
-        filetime::set_file_mtime(self.root(), top)
+        durable::set_time(self.root(), top)
     }
 
     /// Moves an entry to `to`; see [`Alter::take_entry`](crate::Alter::take_entry).
@@ -70,7 +72,9 @@ impl Disk {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
         let folder = at.parent().unwrap_or(self.root()).to_owned();
         let before = fs::metadata(&folder).map_err(MachineError::io(path))?;
-        beneath(self.root(), &folder, path, |folder| rename_out(folder, &at, to, path))?;
+        let op = || Op::Rename(at.clone(), to.to_owned());
+        operate(op, || beneath(self.root(), &folder, path, |folder| rename_out(folder, &at, to, path)))?;
+        sync(to.parent().unwrap_or(to), path)?;
         sync(&folder, path)?;
         let after = fs::metadata(&folder).map_err(MachineError::io(path))?;
         Ok(Above { before: modified(&before), after: modified(&after) })
@@ -85,23 +89,31 @@ impl Disk {
         }
         let name = from.file_name().map_or_else(|| leaf(path).into(), std::ffi::OsStr::to_owned);
         let found = fs::metadata(&folder).map_err(MachineError::io(folder_path))?;
-        beneath(self.root(), &folder, path, |folder| rename_in(from, folder, &name, path))?;
+        let op = || Op::Rename(from.to_owned(), folder.join(&name));
+        operate(op, || beneath(self.root(), &folder, path, |folder| rename_in(from, folder, &name, path)))?;
         // The folder's time goes back to before the change that is undone; if somebody else has
         // changed the folder since, it keeps theirs.
-        let time = match modified(&found) == above.after {
-            true => {
-                let (seconds, nanos) = above.before.to_unix();
-                filetime::FileTime::from_unix_time(seconds, nanos)
-            }
-            false => filetime::FileTime::from_last_modification_time(&found),
-        };
-        filetime::set_file_mtime(&folder, time).map_err(MachineError::io(folder_path))?;
+        let time = if modified(&found) == above.after { above.before } else { modified(&found) };
+        durable::set_time(&folder, stamp(time)).map_err(MachineError::io(folder_path))?;
+        sync(from.parent().unwrap_or(from), path)?;
+        sync(&folder, path)
+    }
+
+    /// Sets a folder's time; see [`Alter::set_folder_time`](crate::Alter::set_folder_time).
+    pub(crate) fn set_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
+        let folder = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        durable::set_time(&folder, stamp(time)).map_err(MachineError::io(path))?;
         sync(&folder, path)
     }
 }
 
+fn stamp(time: FileTime) -> filetime::FileTime {
+    let (seconds, nanos) = time.to_unix();
+    filetime::FileTime::from_unix_time(seconds, nanos)
+}
+
 fn sync(folder: &Path, path: &str) -> Result<(), MachineError> {
-    fs::File::open(folder).and_then(|folder| folder.sync_all()).map_err(MachineError::io(path))
+    durable::sync_folder(folder).map_err(MachineError::io(path))
 }
 
 /// Opens a folder below the root so that no part of the way can be a link, also not one that was

@@ -51,14 +51,17 @@ impl Disk {
     /// Adds one key with what lies below it and the names above it.
     pub(super) fn read_key_into(&self, key: &str, partial: &mut PartialKeys) -> Result<(), MachineError> {
         let Some(HiveFile { mount, path, .. }) = self.hive_of(key) else { return Ok(()) };
-        let hive = match self.load_hive(&path) {
+        let lent = match self.lend_hive(&path) {
             Err(MachineError::Absent(_)) => return Ok(()),
             other => other?,
         };
+        let hive = &lent.hive;
         let wrap = |source| MachineError::Hive { path: path.clone(), source };
-        let Some(at) = find(&hive, &key[mount.len()..]).map_err(wrap)? else { return Ok(()) };
-        let tree = read_tree(&hive, at, 0).map_err(wrap)?;
-        partial.insert(key, tree, &|part| time_of(&hive, part.get(mount.len()..)?));
+        if let Some(at) = find(hive, &key[mount.len()..]).map_err(wrap)? {
+            let tree = read_tree(hive, at, 0).map_err(wrap)?;
+            partial.insert(key, tree, &|part| time_of(hive, part.get(mount.len()..)?));
+        }
+        self.give_back(&path, lent);
         Ok(())
     }
 

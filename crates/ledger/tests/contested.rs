@@ -1,0 +1,92 @@
+//! What a damaged or contested case does.
+
+mod stage;
+
+use stage::stage;
+use stubble_core::survey::compare::{Difference, compare};
+use stubble_ledger::{Case, DeedState, LedgerError, Outcome, carry_out, putback};
+use stubble_machine::Observe;
+
+#[test]
+fn a_torn_last_line_is_cut_and_the_work_goes_on() {
+    let stage = stage();
+    stage.fresh_case();
+    stage.clear();
+    let path = stage.case_folder().join("journal.jsonl");
+    let text = std::fs::read(&path).unwrap();
+    std::fs::write(&path, &text[..text.len() - 20]).unwrap();
+    let lines = stage.case().journal.lines().len();
+    assert_eq!(lines, text.iter().filter(|byte| **byte == b'\n').count() - 1);
+    stage.undo();
+    stage.assert_is(&stage.before, "after a torn line");
+}
+
+#[test]
+fn a_changed_line_is_noticed() {
+    let stage = stage();
+    let path = stage.case_folder().join("journal.jsonl");
+    let text = std::fs::read_to_string(&path).unwrap();
+    std::fs::write(&path, text.replacen("ProgramData", "ProgramDatb", 1)).unwrap();
+    let error = Case::open(&stage.case_folder()).unwrap_err();
+    assert!(matches!(error, LedgerError::Damaged { .. }), "{error}");
+    stage.assert_is(&stage.before, "after a refused case");
+}
+
+#[test]
+fn a_case_is_held_by_one_at_a_time() {
+    let stage = stage();
+    let first = stage.case();
+    assert!(matches!(Case::open(first.folder()), Err(LedgerError::Locked(_))));
+    drop(first);
+    stage.case();
+}
+
+#[test]
+fn a_place_that_someone_made_again_is_not_overwritten() {
+    let stage = stage();
+    stage.fresh_case();
+    stage.clear();
+    let made = stage.folder.path().join("bench/disk/ProgramData/Scale Desk");
+    std::fs::create_dir(&made).unwrap();
+    std::fs::write(made.join("new.txt"), "somebody's").unwrap();
+    let mut open = stage.case();
+    let returned = putback(&mut open, &stage.bench, &[], &mut |_| {}).unwrap();
+    let refused: Vec<_> = returned.iter().filter(|one| one.refused.is_some()).collect();
+    assert_eq!(refused.len(), 1);
+    assert_eq!(std::fs::read_to_string(made.join("new.txt")).unwrap(), "somebody's");
+    assert_eq!(open.journal.deeds().iter().filter(|deed| deed.state == DeedState::Done).count(), 1);
+    let left = compare(&stage.before, &stage.bench.survey().unwrap());
+    assert!(
+        left.iter().all(|one| one.how == Difference::Touched || one.place.path.contains("ProgramData\\Scale Desk"))
+    );
+}
+
+#[test]
+fn what_the_plan_does_not_find_any_more_is_said() {
+    let stage = stage();
+    std::fs::write(stage.folder.path().join("bench/disk/ProgramData/Scale Desk/cache.bin"), "other").unwrap();
+    let mut open = stage.case();
+    let reports = carry_out(&mut open, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    let changed: Vec<_> = reports.iter().filter(|report| report.outcome == Outcome::Changed).collect();
+    assert_eq!(changed.len(), 1);
+    assert!(changed[0].step.place.path.ends_with("ProgramData\\Scale Desk"));
+    assert!(stage.folder.path().join("bench/disk/ProgramData/Scale Desk/cache.bin").is_file());
+    let again = carry_out(&mut open, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert!(again.iter().all(|report| matches!(report.outcome, Outcome::AlreadyGone | Outcome::Changed)));
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_case_on_another_file_system_holds_what_it_takes_on_the_machines_own() {
+    let stage = stage();
+    let Ok(other) = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")) else { return };
+    let about = stage.case().about.clone();
+    let mut open = Case::create(&other.path().join("case"), about).unwrap();
+    let held = open.holding(&stage.bench).unwrap();
+    assert!(held.starts_with(stage.folder.path()), "{}", held.display());
+    let reports = carry_out(&mut open, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert!(reports.iter().all(|report| report.outcome == Outcome::Done), "{reports:?}");
+    assert!(std::fs::read_dir(held).unwrap().count() > 1);
+    putback(&mut open, &stage.bench, &[], &mut |_| {}).unwrap();
+    stage.assert_is(&stage.before, "after the putback");
+}

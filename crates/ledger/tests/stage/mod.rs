@@ -1,0 +1,140 @@
+//! A small machine, its case and its plan, and what it is before and after.
+
+#![allow(dead_code, clippy::disallowed_methods)]
+
+use std::path::{Path, PathBuf};
+
+use stubble_core::packages::Registered;
+use stubble_core::plan::{Plan, build};
+use stubble_core::subject::{Identified, identify};
+use stubble_core::survey::Survey;
+use stubble_core::survey::compare::compare;
+use stubble_core::trace::{Decision, trace};
+use stubble_ledger::{About, Case, carry_out, putback};
+use stubble_machine::Observe;
+use stubble_machine::bench::{Bench, demo, world};
+
+/// A small machine with one of each kind of place.
+const WORLD: &str = r#"
+[computer]
+name = "WEIGH-05"
+product = "Windows 10 Pro"
+version = "10.0.19045"
+dated = "2026-02-27T16:40:00Z"
+now = "2026-03-02T06:40:00Z"
+
+[[user]]
+name = "maren"
+sid = "S-1-5-21-5-5-5-1001"
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Desk'
+values = { DisplayName = "Scale Desk", Publisher = "Fennelgate", InstallLocation = 'C:\Program Files\Scale Desk' }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Scale Desk\Bridge'
+values = { Port = 47310, Hosts = { multi = ["a", "b"] } }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run'
+values = { First = "a.exe", Tray = '"C:\Program Files\Scale Desk\tray.exe"', Zuletzt = "z.exe" }
+
+[[key]]
+path = 'HKLM\SYSTEM\ControlSet001\Services\ScaleBridge'
+values = { ImagePath = '"C:\Program Files\Scale Desk\bridge.exe"', Start = 2 }
+
+[[file]]
+path = 'C:\Program Files\Scale Desk\desk-{1..3}.dll'
+size = 64
+
+[[file]]
+path = 'C:\ProgramData\Scale Desk\cache.bin'
+size = 64
+
+[[process]]
+pid = 7
+running = true
+image = 'C:\Program Files\Scale Desk\tray.exe'
+"#;
+
+pub struct Stage {
+    pub folder: tempfile::TempDir,
+    pub bench: Bench,
+    pub plan: Plan,
+    pub before: Survey,
+    pub cleared: Survey,
+    about: About,
+}
+
+/// The small machine.
+pub fn stage() -> Stage {
+    let stage = stage_of(WORLD, &|_| None, "scale desk");
+    assert!(stage.plan.steps.len() >= 7, "{:#?}", stage.plan);
+    stage
+}
+
+/// The demo's machine, with every question of its plan answered with yes.
+pub fn demo_stage() -> Stage {
+    stage_of(demo::WORLD, &demo::package, "scale desk")
+}
+
+/// A machine, its plan, and what both an undone and a finished run must come to.
+fn stage_of(world: &str, package: &dyn Fn(&str) -> Option<String>, name: &str) -> Stage {
+    // In memory where that is possible: thousands of runs sync every step.
+    let memory = Path::new("/dev/shm");
+    let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
+    let bench = world::build(world, package, &folder.path().join("bench")).unwrap();
+    let before = bench.survey().unwrap();
+    let registered = Registered::read(&before);
+    let Identified::One(subject) = identify(&before, &registered, &[], name) else { panic!("not one") };
+    let mut plan = build(&before, &trace(&before, &registered, &subject), &subject.name);
+    for step in plan.steps.iter_mut().filter(|step| step.decision == Decision::Ask) {
+        step.decision = Decision::Remove;
+    }
+    let about = About::new("bench".into(), before.facts.computer.clone(), *subject, None);
+    let before_again = bench.survey().unwrap();
+    let stage = Stage { folder, bench, plan, cleared: before_again, before, about };
+    let mut first = stage.fresh_case();
+    carry_out(&mut first, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    let cleared = stage.bench.survey().unwrap();
+    putback(&mut first, &stage.bench, &[], &mut |_| {}).unwrap();
+    drop(first);
+    stage.assert_is(&stage.before, "after the first run");
+    Stage { cleared, ..stage }
+}
+
+impl Stage {
+    pub fn case_folder(&self) -> PathBuf {
+        self.folder.path().join("case")
+    }
+
+    /// A case in which nothing was done yet, in place of the one that is there.
+    pub fn fresh_case(&self) -> Case {
+        let folder = self.case_folder();
+        if folder.exists() {
+            std::fs::remove_dir_all(&folder).unwrap();
+        }
+        Case::create(&folder, self.about.clone()).unwrap()
+    }
+
+    pub fn case(&self) -> Case {
+        Case::open(&self.case_folder()).unwrap()
+    }
+
+    pub fn assert_is(&self, wanted: &Survey, when: &str) {
+        let now = self.bench.survey().unwrap();
+        assert_eq!(compare(wanted, &now), [], "{when}");
+        assert_eq!(wanted.running, now.running, "{when}");
+    }
+
+    /// Carries the plan out to its end.
+    pub fn clear(&self) {
+        carry_out(&mut self.case(), &self.bench, &self.plan, &mut |_| {}).unwrap();
+    }
+
+    /// Puts everything back.
+    pub fn undo(&self) {
+        let returned = putback(&mut self.case(), &self.bench, &[], &mut |_| {}).unwrap();
+        assert!(returned.iter().all(|one| one.refused.is_none()), "{returned:#?}");
+    }
+}

@@ -1,0 +1,207 @@
+//! Every change of a file on this computer goes through here: the disk of a machine and the case
+//! folder alike, one operation at a time.
+//!
+//! A [`Witness`] sees each operation before and after it, in order, and can let the power fail at
+//! any of them. Tests prove with it that no interruption leaves a machine in between.
+
+use std::cell::RefCell;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
+use filetime::FileTime as Stamp;
+
+/// One operation. What it changes is only certain to be on the disk after a sync: a file's
+/// content after [`SyncFile`](Op::SyncFile), names after [`SyncFolder`](Op::SyncFolder) of a
+/// folder that they are in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Op {
+    /// A new folder.
+    MakeFolder(PathBuf),
+    /// An empty folder goes.
+    RemoveFolder(PathBuf),
+    /// A file goes.
+    RemoveFile(PathBuf),
+    /// An empty file, in place of one that is there.
+    Create(PathBuf),
+    /// Bytes at the end of a file.
+    Append(PathBuf, u64),
+    /// A file becomes shorter.
+    Shorten(PathBuf, u64),
+    /// An entry moves; a file that is there is replaced.
+    Rename(PathBuf, PathBuf),
+    /// A second name for a file.
+    Link(PathBuf, PathBuf),
+    /// A time of change is set.
+    SetTime(PathBuf),
+    /// Something that has no file here: a process, a service, a registry behind an interface.
+    Other(&'static str),
+    /// A file's content is on the disk.
+    SyncFile(PathBuf),
+    /// A folder's names are on the disk.
+    SyncFolder(PathBuf),
+}
+
+/// Whether there is power for an operation.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Power {
+    /// There is.
+    On,
+    /// It fails before the operation.
+    Fails,
+    /// It fails in the middle: half of what is to be written is written.
+    FailsHalfway,
+}
+
+/// What a failing power panics with.
+#[derive(Clone, Copy, Debug)]
+pub struct PowerFailed;
+
+/// Sees every operation of the thread that it was given to.
+pub trait Witness {
+    /// Called before an operation; tells whether there is power for it.
+    fn before(&self, op: &Op) -> Power;
+
+    /// Called after an operation that worked.
+    fn after(&self, op: &Op);
+}
+
+thread_local! {
+    static WITNESS: RefCell<Option<Rc<dyn Witness>>> = const { RefCell::new(None) };
+}
+
+/// Does some work before a witness. When the power fails, this panics with [`PowerFailed`].
+pub fn witnessed<T>(witness: Rc<dyn Witness>, work: impl FnOnce() -> T) -> T {
+    struct Gone;
+    impl Drop for Gone {
+        fn drop(&mut self) {
+            WITNESS.with_borrow_mut(Option::take);
+        }
+    }
+    WITNESS.with_borrow_mut(|slot| *slot = Some(witness));
+    let _gone = Gone;
+    work()
+}
+
+/// Does one operation under the eyes of the witness, if there is one.
+pub fn operate<T, E>(op: impl FnOnce() -> Op, work: impl FnOnce() -> Result<T, E>) -> Result<T, E> {
+    torn(op, |_| work())
+}
+
+fn torn<T, E>(op: impl FnOnce() -> Op, work: impl FnOnce(bool) -> Result<T, E>) -> Result<T, E> {
+    let Some(witness) = WITNESS.with_borrow(Clone::clone) else { return work(false) };
+    let op = op();
+    match witness.before(&op) {
+        Power::On => {}
+        Power::Fails => std::panic::panic_any(PowerFailed),
+        Power::FailsHalfway => {
+            let _ = work(true);
+            std::panic::panic_any(PowerFailed)
+        }
+    }
+    let done = work(false);
+    if done.is_ok() {
+        witness.after(&op);
+    }
+    done
+}
+
+/// Makes a folder; fails where one is.
+pub fn make_folder(path: &Path) -> io::Result<()> {
+    operate(|| Op::MakeFolder(path.to_owned()), || fs::create_dir(path))
+}
+
+/// Makes a folder and those above it, as far as they are not there.
+pub fn make_folders(path: &Path) -> io::Result<()> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    if let Some(above) = path.parent().filter(|above| !above.as_os_str().is_empty()) {
+        make_folders(above)?;
+    }
+    match make_folder(path) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && path.is_dir() => Ok(()),
+        other => other,
+    }
+}
+
+/// Removes an empty folder.
+pub fn remove_folder(path: &Path) -> io::Result<()> {
+    operate(|| Op::RemoveFolder(path.to_owned()), || fs::remove_dir(path))
+}
+
+/// Removes a file.
+pub fn remove_file(path: &Path) -> io::Result<()> {
+    operate(|| Op::RemoveFile(path.to_owned()), || fs::remove_file(path))
+}
+
+/// Writes a new file in full; its content is on the disk when this returns, its name is not yet.
+/// `finish` can give it what a file has beside its content.
+pub fn write_new(path: &Path, content: &[u8], finish: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+    let mut file = operate(|| Op::Create(path.to_owned()), || File::create(path))?;
+    append(&mut file, path, content)?;
+    finish()?;
+    operate(|| Op::SyncFile(path.to_owned()), || file.sync_all())
+}
+
+/// Writes a file so that it is there in full or not at all, also after a power cut: to a new file
+/// beside it, which then takes its name.
+pub fn replace(path: &Path, content: &[u8]) -> io::Result<()> {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".new");
+    let fresh = path.with_file_name(name);
+    write_new(&fresh, content, || Ok(()))?;
+    rename(&fresh, path)?;
+    path.parent().map_or(Ok(()), sync_folder)
+}
+
+/// Opens a file to write at its end, and makes it where it is not there.
+pub fn open_to_append(path: &Path) -> io::Result<File> {
+    if !path.exists() {
+        operate(|| Op::Create(path.to_owned()), || File::create(path))?;
+        path.parent().map_or(Ok(()), sync_folder)?;
+    }
+    OpenOptions::new().append(true).open(path)
+}
+
+/// Writes at the end of an open file.
+pub fn append(file: &mut File, path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let len = bytes.len() as u64;
+    torn(
+        || Op::Append(path.to_owned(), len),
+        |half| file.write_all(if half { &bytes[..bytes.len() / 2] } else { bytes }),
+    )
+}
+
+/// Cuts a file.
+pub fn shorten(file: &File, path: &Path, len: u64) -> io::Result<()> {
+    operate(|| Op::Shorten(path.to_owned(), len), || file.set_len(len))
+}
+
+/// Renames an entry; replaces a file that is there.
+pub fn rename(from: &Path, to: &Path) -> io::Result<()> {
+    operate(|| Op::Rename(from.to_owned(), to.to_owned()), || fs::rename(from, to))
+}
+
+/// Gives a file a second name.
+pub fn link(from: &Path, to: &Path) -> io::Result<()> {
+    operate(|| Op::Link(from.to_owned(), to.to_owned()), || fs::hard_link(from, to))
+}
+
+/// Sets the time of the last change of a file or folder.
+pub fn set_time(path: &Path, time: Stamp) -> io::Result<()> {
+    operate(|| Op::SetTime(path.to_owned()), || filetime::set_file_mtime(path, time))
+}
+
+/// A file's content is on the disk when this returns.
+pub fn sync_file(file: &File, path: &Path) -> io::Result<()> {
+    operate(|| Op::SyncFile(path.to_owned()), || file.sync_data())
+}
+
+/// A folder's own names are on the disk when this returns. Where folders cannot be synced, the
+/// system does that with the files in them.
+pub fn sync_folder(path: &Path) -> io::Result<()> {
+    let sync = || if cfg!(windows) { Ok(()) } else { File::open(path)?.sync_all() };
+    operate(|| Op::SyncFolder(path.to_owned()), sync)
+}
