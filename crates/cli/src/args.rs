@@ -40,6 +40,8 @@ pub enum Command {
     Clear(Consent),
     /// Go on after an interruption
     Resume(Consent),
+    /// Restart the machine, for what is put off until then
+    Restart(Consent),
     /// Undo what was taken, all or some
     Putback(Putback),
     /// Run the installer and explain the result

@@ -12,7 +12,7 @@ use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
-use stubble_ledger::{InstallReport, Report, Returned};
+use stubble_ledger::{InstallReport, Outcome, Report, Returned};
 
 /// A document with its schema's name and version.
 #[derive(Debug, Serialize)]
@@ -145,6 +145,13 @@ pub struct Cleared {
     pub done: usize,
     /// Steps that are outstanding.
     pub outstanding: usize,
+}
+
+impl Cleared {
+    /// Steps that are put off to the machine's next start; they are outstanding.
+    pub fn put_off(&self) -> usize {
+        self.steps.iter().filter(|report| matches!(report.outcome, Outcome::PutOff { .. })).count()
+    }
 }
 
 /// What `putback` did, or with `--list` what it could do.

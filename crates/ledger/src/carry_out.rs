@@ -2,11 +2,12 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use stubble_core::model::Place;
 use stubble_core::plan::{Plan, Step, state};
-use stubble_machine::{Alter, MachineError};
+use stubble_machine::{Above, Alter, MachineError};
 
 use crate::journal::{DeedState, Entry};
-use crate::steps::{At, Piece, pieces};
+use crate::steps::{At, Later, Piece, entry, pieces};
 use crate::{Case, LedgerError};
 
 /// What became of a step.
@@ -19,6 +20,13 @@ pub enum Outcome {
     AlreadyGone,
     /// The place is no longer as the plan saw it, and was left alone.
     Changed,
+    /// A file is in use; the machine is asked to move it to the vault at its next start.
+    PutOff {
+        /// The file.
+        file: String,
+        /// Who holds it.
+        by: String,
+    },
     /// A file is in use.
     InUse {
         /// The file.
@@ -63,9 +71,13 @@ pub fn carry_out(
     machine.ready()?;
     machine.keep_registry(&case.holding(machine)?.join("registry"))?;
     finish_open(case, machine)?;
+    let moved = settle_put_off(case, machine, true)?;
     let mut reports = Vec::new();
     for step in plan.chosen() {
-        let outcome = carry_out_step(case, machine, step)?;
+        let outcome = match moved.contains(&step.place) {
+            true => Outcome::Done,
+            false => carry_out_step(case, machine, step)?,
+        };
         if !outcome.is_settled() {
             case.journal.append(Entry::Left { step: step.id.clone(), why: why(&outcome) })?;
         }
@@ -106,6 +118,9 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
             case.journal.append(Entry::Done { deed })?;
             Ok(Outcome::Done)
         }
+        Err(LedgerError::Machine(MachineError::InUse { path, by })) if is_one_entry(&pieces) => {
+            put_off_step(case, machine, deed, &mut pieces, path, by)
+        }
         Err(LedgerError::Machine(error)) => {
             // A step is done as a whole or not at all.
             put_back_all(case, machine, deed, &pieces, false)?;
@@ -115,6 +130,52 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         }
         Err(other) => Err(other),
     }
+}
+
+fn is_one_entry(pieces: &[Piece]) -> bool {
+    matches!(pieces, [Piece::Entry { .. }])
+}
+
+/// What is in use now goes at the machine's next start.
+fn put_off_step(
+    case: &mut Case,
+    machine: &dyn Alter,
+    deed: u32,
+    pieces: &mut [Piece],
+    file: String,
+    by: String,
+) -> Result<Outcome, LedgerError> {
+    case.journal.append(Entry::PutOff { deed, file: file.clone(), by: by.clone() })?;
+    let at = At { case, deed, piece: 0, again: false };
+    entry::put_off(&mut pieces[0], &at, machine, &mut |piece| case.set_record(deed, std::slice::from_ref(piece)))?;
+    Ok(Outcome::PutOff { file, by })
+}
+
+/// Looks what became of the moves that were put off, and tells the places that are gone by now.
+/// With `again` the machine is no longer asked for the others, and their steps are open: nobody may
+/// hold the file any more.
+pub(crate) fn settle_put_off(case: &mut Case, machine: &dyn Alter, again: bool) -> Result<Vec<Place>, LedgerError> {
+    let mut gone = Vec::new();
+    for deed in case.journal.deeds().into_iter().filter(|deed| deed.state == DeedState::PutOff) {
+        let mut pieces = case.record(deed.number)?;
+        let [Piece::Entry { path, later, .. }] = &pieces[..] else { continue };
+        let moved = later.as_ref().map_or(Ok(false), |later| entry::has_moved(later, machine))?;
+        if moved {
+            pieces[0].complete(machine)?;
+            case.set_record(deed.number, &pieces)?;
+            case.journal.append(Entry::Done { deed: deed.number })?;
+            gone.push(deed.place);
+        } else if again {
+            let above = later.as_ref().map_or_else(Above::default, Later::above);
+            let why = match machine.cancel_move(path, above)? {
+                true => "there was no restart yet; it is tried again",
+                false => "it was not moved at the machine's start; it is tried again",
+            };
+            let why = why.to_owned();
+            case.journal.append(Entry::GivenUp { deed: deed.number, why })?;
+        }
+    }
+    Ok(gone)
 }
 
 /// Finishes deeds that an interruption left open: begun ones forwards, undone ones backwards.
@@ -144,7 +205,7 @@ pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), Le
                 put_back_all(case, machine, deed.number, &pieces, true)?;
                 case.journal.append(Entry::Undone { deed: deed.number })?;
             }
-            DeedState::Done | DeedState::Over => {}
+            DeedState::PutOff | DeedState::Done | DeedState::Over => {}
         }
     }
     Ok(())
@@ -183,6 +244,7 @@ fn why(outcome: &Outcome) -> String {
         Outcome::Done => "done".to_owned(),
         Outcome::AlreadyGone => "already gone".to_owned(),
         Outcome::Changed => "changed since the plan was made".to_owned(),
+        Outcome::PutOff { file, by } => format!("put off to the next start: {file} is in use by {by}"),
         Outcome::InUse { file, by } => format!("{file} is in use by {by}"),
         Outcome::Refused { why } => why.clone(),
     }

@@ -11,8 +11,7 @@ use stubble_core::survey::Survey;
 use stubble_machine::{Alter, MachineError, capture, durable};
 
 use crate::LedgerError;
-use crate::journal::{DeedState, Entry, Journal};
-use crate::steps::Piece;
+use crate::journal::{Deed, DeedState, Entry, Journal};
 
 const ABOUT: &str = "case.json";
 const PLAN: &str = "plan.toml";
@@ -164,11 +163,16 @@ impl Case {
         if path.exists() { read_json(&path).map(Some) } else { Ok(None) }
     }
 
-    /// Every file, folder, key and value that is taken now.
+    /// Every file, folder, key and value that is taken now, and the values in which the machine is
+    /// asked for something on our behalf.
     pub fn taken(&self) -> Result<Vec<Place>, LedgerError> {
         let mut places = Vec::new();
-        for deed in self.journal.deeds().into_iter().filter(|deed| deed.state == DeedState::Done) {
-            places.extend(self.record(deed.number)?.iter().filter_map(Piece::taken));
+        let now = |deed: &Deed| matches!(deed.state, DeedState::Done | DeedState::PutOff);
+        for deed in self.journal.deeds().iter().filter(|deed| now(deed)) {
+            for piece in self.record(deed.number)? {
+                places.extend(piece.taken().filter(|_| deed.state == DeedState::Done));
+                places.extend(piece.asked_in());
+            }
         }
         Ok(places)
     }
@@ -178,15 +182,17 @@ impl Case {
         self.folder.join("vault").join(format!("{deed:04}"))
     }
 
+    /// A name that only this case has.
+    pub(crate) fn own_name(&self) -> String {
+        format!("case-{}", &short_digest(self.about.opened.as_bytes())[..12])
+    }
+
     /// The folder that holds the files and folders taken: in the case where that lies on the
     /// machine's own file system, else on the machine, under a name that only this case has.
     pub fn holding(&self, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
         match machine.can_hold(&self.folder) {
             Ok(()) => Ok(self.folder.join("vault")),
-            Err(MachineError::OtherFileSystem(_)) => {
-                let id = &short_digest(self.about.opened.as_bytes())[..12];
-                Ok(machine.own_vault()?.join(format!("case-{id}")))
-            }
+            Err(MachineError::OtherFileSystem(_)) => Ok(machine.own_vault()?.join(self.own_name())),
             Err(error) => Err(error.into()),
         }
     }

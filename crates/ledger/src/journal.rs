@@ -48,6 +48,17 @@ pub enum Entry {
         /// Number of the deed.
         deed: u32,
     },
+    /// A file is in use: the machine is asked to move it to the vault at its next start.
+    PutOff {
+        /// Number of the deed.
+        deed: u32,
+        /// The file that is in use.
+        file: String,
+        /// Who holds it.
+        by: String,
+    },
+    /// The machine was restarted.
+    Restarted,
     /// The step was given up, and nothing of it is changed.
     GivenUp {
         /// Number of the deed.
@@ -115,6 +126,8 @@ pub struct Line {
 pub enum DeedState {
     /// Begun; the machine may or may not be changed.
     Open,
+    /// The machine is asked to do it at its next start.
+    PutOff,
     /// Done.
     Done,
     /// Being undone.
@@ -233,6 +246,7 @@ impl Journal {
                     });
                     continue;
                 }
+                Entry::PutOff { deed, .. } => (deed, DeedState::PutOff),
                 Entry::Done { deed } => (deed, DeedState::Done),
                 Entry::UndoIntent { deed } => (deed, DeedState::Undoing),
                 Entry::Undone { deed } | Entry::GivenUp { deed, .. } => (deed, DeedState::Over),

@@ -12,6 +12,7 @@ mod error;
 mod install;
 mod journal;
 mod putback;
+mod restart;
 mod steps;
 mod vault;
 
@@ -21,4 +22,5 @@ pub use error::LedgerError;
 pub use install::{InstallReport, install};
 pub use journal::{Deed, DeedState, Entry, Journal, Line};
 pub use putback::{Returned, putback};
+pub use restart::restart;
 pub use steps::Piece;

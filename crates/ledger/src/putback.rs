@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
 use stubble_machine::{Alter, MachineError};
 
-use crate::carry_out::{finish_open, put_back_all};
+use crate::carry_out::{finish_open, put_back_all, settle_put_off};
 use crate::journal::{DeedState, Entry};
 use crate::{Case, LedgerError};
 
@@ -42,10 +42,11 @@ pub fn putback(
     }
     machine.ready()?;
     finish_open(case, machine)?;
+    settle_put_off(case, machine, false)?;
     let mut returned = Vec::new();
     for deed in case.journal.deeds().into_iter().rev() {
         let wanted = steps.is_empty() || steps.contains(&deed.step);
-        if deed.state != DeedState::Done || !wanted {
+        if !matches!(deed.state, DeedState::Done | DeedState::PutOff) || !wanted {
             continue;
         }
         let pieces = case.record(deed.number)?;

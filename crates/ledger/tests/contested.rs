@@ -2,10 +2,10 @@
 
 mod stage;
 
-use stage::stage;
+use stage::{stage, stage_in_use};
 use stubble_core::survey::compare::{Difference, compare};
-use stubble_ledger::{Case, DeedState, LedgerError, Outcome, carry_out, putback};
-use stubble_machine::Observe;
+use stubble_ledger::{Case, DeedState, LedgerError, Outcome, carry_out, putback, restart};
+use stubble_machine::{Alter, Observe};
 
 #[test]
 fn a_torn_last_line_is_cut_and_the_work_goes_on() {
@@ -89,4 +89,43 @@ fn a_case_on_another_file_system_holds_what_it_takes_on_the_machines_own() {
     assert!(std::fs::read_dir(held).unwrap().count() > 1);
     putback(&mut open, &stage.bench, &[], &mut |_| {}).unwrap();
     stage.assert_is(&stage.before, "after the putback");
+}
+
+#[test]
+fn what_is_in_use_goes_at_the_next_start() {
+    let stage = stage_in_use();
+    let mut case = stage.fresh_case();
+    let place = "C:\\ProgramData\\Scale Desk";
+    let there = || stage.bench.survey().unwrap().files.find(place).is_some();
+    let outcome = |case: &mut Case| {
+        let reports = carry_out(case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+        let (wanted, others): (Vec<_>, Vec<_>) =
+            reports.into_iter().partition(|report| report.step.place.path == place);
+        assert!(others.iter().all(|report| report.outcome.is_settled()), "{others:#?}");
+        wanted[0].outcome.clone()
+    };
+    let first = outcome(&mut case);
+    assert!(matches!(&first, Outcome::PutOff { by, .. } if by.contains("clock.exe")), "{first:?}");
+    assert!(there());
+    // Without a restart it is tried again, and put off again.
+    assert!(matches!(outcome(&mut case), Outcome::PutOff { .. }));
+    putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    stage.assert_is(&stage.before, "put back without a restart");
+
+    assert!(matches!(outcome(&mut case), Outcome::PutOff { .. }));
+    restart(&mut case, &stage.bench).unwrap();
+    assert!(!there());
+    assert_eq!(outcome(&mut case), Outcome::Done);
+    putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    stage.assert_is(&stage.before, "put back after a restart");
+
+    // Somebody closes the program: no restart is needed.
+    assert!(matches!(outcome(&mut case), Outcome::PutOff { .. }));
+    let clock = "C:\\Program Files\\Sievewell\\clock.exe";
+    stage.bench.end_process(clock).unwrap();
+    assert_eq!(outcome(&mut case), Outcome::Done);
+    assert!(!there());
+    putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    stage.bench.start_process(clock).unwrap();
+    stage.assert_is(&stage.before, "put back after the program was closed");
 }

@@ -16,11 +16,11 @@ use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use filetime::FileTime as Stamp;
-use stage::{Stage, demo_stage, stage};
-use stubble_core::survey::compare::{Difference, compare};
-use stubble_ledger::{Case, carry_out, putback};
-use stubble_machine::Observe;
+use stage::{Stage, demo_stage, stage, stage_in_use};
+use stubble_core::survey::compare::Difference;
+use stubble_ledger::{Case, putback};
 use stubble_machine::durable::{Op, Power, PowerFailed, Witness, witnessed};
+use stubble_machine::{Alter, Observe};
 
 /// What a power cut does to what was not synced.
 #[derive(Clone, Copy, Debug)]
@@ -239,6 +239,9 @@ fn until_the_cut(stage: &Stage, cut: (usize, Power), loss: Loss, work: impl FnOn
         Ok(()) => false,
         Err(why) if why.is::<PowerFailed>() => {
             recorder.lose(loss);
+            if stage.starting.take() {
+                stage.bench.restart().unwrap();
+            }
             true
         }
         Err(other) => std::panic::resume_unwind(other),
@@ -300,7 +303,7 @@ fn is_long_run() -> bool {
 /// The differences that count. Where names were lost in any order, so were times of folders.
 fn differences(wanted: &stubble_core::survey::Survey, stage: &Stage, loss: Loss, finished: bool) -> String {
     let now = stage.bench.survey().unwrap();
-    let mut found = compare(wanted, &now);
+    let mut found = stage::differences(wanted, &now);
     if finished || matches!(loss, Loss::Some(_)) {
         found.retain(|one| one.how != Difference::Touched);
     }
@@ -321,6 +324,14 @@ fn whenever_the_power_fails_an_undo_is_finished() {
 }
 
 #[test]
+fn whenever_the_power_fails_around_a_restart_a_plan_is_finished_or_undone() {
+    let stage = stage_in_use();
+    let share = if is_long_run() { Share::All } else { Share::Cuts };
+    let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
+    assert!(tried > 250, "only {tried} cuts");
+}
+
+#[test]
 fn whenever_the_power_fails_the_demos_plan_is_finished_or_undone() {
     let stage = demo_stage();
     let share = if is_long_run() { Share::Cuts } else { Share::Sample };
@@ -329,9 +340,7 @@ fn whenever_the_power_fails_the_demos_plan_is_finished_or_undone() {
 }
 
 fn cut_a_plan(stage: &Stage, share: Share) -> usize {
-    let clear = |case: &mut Case| {
-        carry_out(case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
-    };
+    let clear = |case: &mut Case| stage.clear_with(case);
     stage.fresh_case();
     let cuts = cuts(stage, clear);
     stage.undo();
@@ -376,10 +385,11 @@ fn finish_or_undo(stage: &Stage, cut: (usize, Power), loss: Loss, finish: bool) 
 /// Folders whose time was lost get it again, for the next trial.
 fn restore_times(stage: &Stage) {
     let now = stage.bench.survey().unwrap();
-    for change in compare(&stage.before, &now) {
+    for change in stage::differences(&stage.before, &now) {
         let at = stage.before.files.find(&change.place.path).expect("only times differ");
         let (seconds, nanos) = stage.before.files.data(at).modified.to_unix();
-        let path = stage.folder.path().join("bench/disk").join(change.place.path[3..].replace('\\', "/"));
+        let path =
+            stage.folder.path().join("bench/disk").join(change.place.path.get(3..).unwrap_or("").replace('\\', "/"));
         filetime::set_file_mtime(path, Stamp::from_unix_time(seconds, nanos)).unwrap();
     }
 }

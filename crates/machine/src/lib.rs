@@ -82,6 +82,20 @@ pub trait Alter: Observe {
     /// and this.
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError>;
 
+    /// A folder on the machine's system drive to which things can be moved at its next start: as
+    /// this computer and as the machine names it. No survey shows it.
+    fn later_vault(&self) -> Result<(PathBuf, String), MachineError>;
+
+    /// Asks the machine to move something at its next start, by its own means. Tells the value in
+    /// which it is asked for, with the time stamp of its key.
+    fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError>;
+
+    /// Takes such a request back; tells whether there was one.
+    fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError>;
+
+    /// Restarts the machine.
+    fn restart(&self) -> Result<(), MachineError>;
+
     /// A key with everything below it, exactly.
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError>;
 

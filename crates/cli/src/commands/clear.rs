@@ -41,5 +41,9 @@ pub fn carry(work: &mut Work, plan: &Plan, settings: &Settings, ui: &mut Ui) -> 
     let runs = machines::runs(&work.case.about.on);
     let text = if settings.json { cleared.to_json() } else { terminal::cleared(&cleared, waiting, runs, width) };
     ui.print(&text);
-    Ok(if cleared.outstanding == 0 { Exit::Done } else { Exit::Stopped })
+    Ok(match cleared.outstanding {
+        0 => Exit::Done,
+        left if left == cleared.put_off() => Exit::Restart,
+        _ => Exit::Stopped,
+    })
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use stubble_core::confirm::{Receipt, Verdict, clean, installed, outside};
+use stubble_core::confirm::{Finding, Receipt, Verdict, clean, installed, outside};
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
@@ -50,7 +50,8 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         .map(|change| change.place.folded())
         .collect();
     let product = ran.as_ref().map(|ran| ran.package.product_code);
-    let left = clean(&work.survey, &trace, &appeared, product);
+    let mut left = clean(&work.survey, &trace, &appeared, product);
+    say_what_is_put_off(work, &mut left);
     let clean = match (left.is_empty(), work.survey.gaps.is_empty()) {
         (false, _) => Verdict::No,
         (true, false) => Verdict::Unknown,
@@ -92,6 +93,16 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         could_not_look: work.survey.gaps.clone(),
         journal: work.case.journal.head().to_owned(),
     })
+}
+
+/// What goes at the machine's next start needs no new plan.
+fn say_what_is_put_off(work: &Work, left: &mut [Finding]) {
+    let deeds = work.case.journal.deeds();
+    for finding in left {
+        if deeds.iter().any(|deed| deed.state == DeedState::PutOff && finding.place.is_within(&deed.place)) {
+            finding.advice = "It goes at the next start: `stubble restart`, then `stubble resume`.".to_owned();
+        }
+    }
 }
 
 /// Programs that were ended, are on the disk, and do not run.

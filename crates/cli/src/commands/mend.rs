@@ -106,7 +106,7 @@ pub fn stages(
         match (stage, exit) {
             // What is in the way and what belongs to it is what the later stages are for.
             (Stage::Check | Stage::Trace, Exit::No) => {}
-            (Stage::Clear, Exit::Stopped) => return Ok(exit),
+            (Stage::Clear, Exit::Stopped | Exit::Restart) => return Ok(exit),
             (Stage::Install, Exit::No) => {
                 check::run(settings, ui)?;
                 outcome = exit;

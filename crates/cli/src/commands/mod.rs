@@ -12,6 +12,7 @@ mod open;
 mod plan;
 mod putback;
 mod report;
+mod restart;
 mod resume;
 mod trace;
 mod why;
@@ -34,6 +35,7 @@ pub fn run(args: Args, ui: &mut Ui) -> Result<Exit, CliError> {
         Command::Plan(args) => plan::run(&args, &settings, ui),
         Command::Clear(consent) => clear::run(consent, &settings, ui),
         Command::Resume(consent) => resume::run(consent, &settings, ui),
+        Command::Restart(consent) => restart::run(consent, &settings, ui),
         Command::Putback(args) => putback::run(&args, &settings, ui),
         Command::Install(args) => install::run(&args, &settings, ui),
         Command::Confirm => confirm::run(&settings, ui),

@@ -59,6 +59,8 @@ fn event(line: &Line) -> Option<Event> {
         Entry::Intent { step, kind, place, title, .. } => {
             format!("{step}: {} {}", kind.words(), words::titled(place, title))
         }
+        Entry::PutOff { file, by, .. } => format!("Put off to the next start: {file} is in use by {by}"),
+        Entry::Restarted => "The machine was restarted".to_owned(),
         Entry::GivenUp { why, .. } => format!("Given up: {why}"),
         Entry::Left { step, why } => format!("{step} left alone: {why}"),
         Entry::Undone { deed } => format!("Deed {deed} put back"),

@@ -1,11 +1,13 @@
 //! A file or folder: moved into the vault in one piece, whatever its size.
 
+use std::path::PathBuf;
+
 use stubble_core::model::path::parent;
 use stubble_core::model::{FileTime, Place};
 use stubble_core::survey::Survey;
-use stubble_machine::{Above, Alter, MachineError};
+use stubble_machine::{Above, Alter, MachineError, durable};
 
-use super::{At, Piece};
+use super::{At, Later, Piece};
 use crate::LedgerError;
 
 pub(super) fn read(path: &str, survey: &Survey) -> Option<Piece> {
@@ -17,6 +19,7 @@ pub(super) fn read(path: &str, survey: &Survey) -> Option<Piece> {
         name: survey.files.name(at).to_owned(),
         before,
         after: Default::default(),
+        later: None,
     })
 }
 
@@ -40,10 +43,17 @@ pub(super) fn put_back(
     path: &str,
     name: &str,
     above: Above,
+    later: Option<&Later>,
     machine: &dyn Alter,
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
-    let held = at.case.held(at.deed, at.piece, name, machine)?;
+    let held = match later {
+        Some(later) => {
+            machine.cancel_move(path, later.above())?;
+            on_this_computer(&later.to, machine)?
+        }
+        None => at.case.held(at.deed, at.piece, name, machine)?,
+    };
     if std::fs::symlink_metadata(&held).is_ok() {
         return Ok(machine.return_entry(&held, path, above)?);
     }
@@ -59,4 +69,50 @@ pub(super) fn put_back(
         machine.set_folder_time(folder, above.before)?;
     }
     Ok(())
+}
+
+/// Asks the machine to move an entry into its later vault at its next start. The record says where
+/// before the machine is asked.
+pub(crate) fn put_off(
+    piece: &mut Piece,
+    at: &At<'_>,
+    machine: &dyn Alter,
+    write_down: &mut dyn FnMut(&Piece) -> Result<(), LedgerError>,
+) -> Result<(), LedgerError> {
+    let Piece::Entry { path, name, .. } = &*piece else { return Ok(()) };
+    let (path, name) = (path.clone(), name.clone());
+    let (folder, spelled) = machine.later_vault()?;
+    let below = [at.case.own_name(), format!("{:04}", at.deed), at.piece.to_string()];
+    let folder = below.iter().fold(folder, |folder, part| folder.join(part));
+    durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
+    for folder in folder.ancestors().take(below.len() + 1) {
+        durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
+    }
+    let to = format!("{spelled}\\{}\\{name}", below.join("\\"));
+    let mut set = |asked_in: Option<Place>, above: Above| {
+        if let Piece::Entry { later, .. } = piece {
+            *later = Some(Later { to: to.clone(), asked_in, before: above.before, after: above.after });
+        }
+        write_down(piece)
+    };
+    set(None, Above::default())?;
+    let (asked_in, above) = machine.move_at_start(&path, &to)?;
+    set(Some(asked_in), above)
+}
+
+/// Whether a put off move has happened: the entry is in the later vault.
+pub(crate) fn has_moved(later: &Later, machine: &dyn Alter) -> Result<bool, LedgerError> {
+    Ok(std::fs::symlink_metadata(on_this_computer(&later.to, machine)?).is_ok())
+}
+
+/// Where a path in the later vault is here.
+fn on_this_computer(to: &str, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
+    let (folder, spelled) = machine.later_vault()?;
+    let rest = to.strip_prefix(&spelled).unwrap_or_default();
+    let parts: Vec<&str> = rest.split('\\').filter(|part| !part.is_empty()).collect();
+    let refused = || MachineError::Refused { path: to.to_owned(), why: "it is no path of the vault".to_owned() };
+    if parts.len() != 4 || parts.iter().any(|part| matches!(*part, "." | "..") || part.contains('/')) {
+        return Err(refused().into());
+    }
+    Ok(parts.iter().fold(folder, |folder, part| folder.join(part)))
 }

@@ -3,7 +3,7 @@
 //! A piece is recorded in the vault before it is taken. Taking and returning can both be repeated
 //! after an interruption: what is done already is passed over.
 
-mod entry;
+pub(crate) mod entry;
 mod key;
 mod process;
 mod service;
@@ -68,7 +68,29 @@ pub enum Piece {
         before: FileTime,
         /// The same, after.
         after: FileTime,
+        /// Where the machine is asked to move it at its next start, when it is in use now.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        later: Option<Later>,
     },
+}
+
+/// A move that is put off to the machine's next start.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Later {
+    /// The path that it will have, on the machine.
+    pub to: String,
+    /// The value in which the move is asked for; none until it is known.
+    pub asked_in: Option<Place>,
+    /// Time stamp of its key, before.
+    pub before: FileTime,
+    /// The same, after; zero until it is known.
+    pub after: FileTime,
+}
+
+impl Later {
+    pub(crate) fn above(&self) -> Above {
+        above(&self.before, &self.after)
+    }
 }
 
 /// Where a piece belongs: the case, the deed, and its number in it.
@@ -142,7 +164,9 @@ impl Piece {
             Self::Value { key, value, position, before, after } => {
                 value::put_back(key, value, *position, above(before, after), machine)
             }
-            Self::Entry { path, name, before, after } => entry::put_back(path, name, above(before, after), machine, at),
+            Self::Entry { path, name, before, after, later } => {
+                entry::put_back(path, name, above(before, after), later.as_ref(), machine, at)
+            }
         }
     }
 
@@ -170,6 +194,14 @@ impl Piece {
             Self::Value { key, value, .. } => Some(Place::value(key.as_str(), value.name.as_str())),
             Self::Entry { path, .. } => Some(Place::folder(path.as_str())),
             Self::Process { .. } | Self::Service { .. } => None,
+        }
+    }
+
+    /// The value in which the machine is asked to take the piece later.
+    pub(crate) fn asked_in(&self) -> Option<Place> {
+        match self {
+            Self::Entry { later: Some(later), .. } => later.asked_in.clone(),
+            _ => None,
         }
     }
 

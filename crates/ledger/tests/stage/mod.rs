@@ -2,15 +2,16 @@
 
 #![allow(dead_code, clippy::disallowed_methods)]
 
+use std::cell::Cell;
 use std::path::{Path, PathBuf};
 
 use stubble_core::packages::Registered;
 use stubble_core::plan::{Plan, build};
 use stubble_core::subject::{Identified, identify};
 use stubble_core::survey::Survey;
-use stubble_core::survey::compare::compare;
+use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::{Decision, trace};
-use stubble_ledger::{About, Case, carry_out, putback};
+use stubble_ledger::{About, Case, Outcome, carry_out, putback, restart};
 use stubble_machine::Observe;
 use stubble_machine::bench::{Bench, demo, world};
 
@@ -64,38 +65,62 @@ pub struct Stage {
     pub before: Survey,
     pub cleared: Survey,
     about: About,
+    /// The machine is starting: when its power comes back, it starts again.
+    pub starting: Cell<bool>,
 }
 
 /// The small machine.
 pub fn stage() -> Stage {
-    let stage = stage_of(WORLD, &|_| None, "scale desk");
+    let stage = stage_of(WORLD, &|_| None, Decision::Remove);
     assert!(stage.plan.steps.len() >= 7, "{:#?}", stage.plan);
     stage
 }
 
-/// The demo's machine, with every question of its plan answered with yes.
-pub fn demo_stage() -> Stage {
-    stage_of(demo::WORLD, &demo::package, "scale desk")
+/// What holds a file of the subject, and starts again after a restart.
+const HOLDER: &str = r#"
+[[file]]
+path = 'C:\Program Files\Sievewell\clock.exe'
+size = 64
+
+[[key]]
+path = 'HKU\maren\Software\Microsoft\Windows\CurrentVersion\Run'
+values = { Clock = '"C:\Program Files\Sievewell\clock.exe"' }
+
+[[process]]
+pid = 8
+running = true
+image = 'C:\Program Files\Sievewell\clock.exe'
+holds = ['C:\ProgramData\Scale Desk\cache.bin']
+"#;
+
+/// The small machine, on which a file is in use: it goes with a restart.
+pub fn stage_in_use() -> Stage {
+    stage_of(&format!("{WORLD}{HOLDER}"), &|_| None, Decision::Keep)
 }
 
-/// A machine, its plan, and what both an undone and a finished run must come to.
-fn stage_of(world: &str, package: &dyn Fn(&str) -> Option<String>, name: &str) -> Stage {
+/// The demo's machine, with every question of its plan answered with yes.
+pub fn demo_stage() -> Stage {
+    stage_of(demo::WORLD, &demo::package, Decision::Remove)
+}
+
+/// A machine, its plan with what it asks decided, and what both an undone and a finished run must come to.
+fn stage_of(world: &str, package: &dyn Fn(&str) -> Option<String>, asked: Decision) -> Stage {
     // In memory where that is possible: thousands of runs sync every step.
     let memory = Path::new("/dev/shm");
     let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
     let bench = world::build(world, package, &folder.path().join("bench")).unwrap();
     let before = bench.survey().unwrap();
     let registered = Registered::read(&before);
-    let Identified::One(subject) = identify(&before, &registered, &[], name) else { panic!("not one") };
+    let Identified::One(subject) = identify(&before, &registered, &[], "scale desk") else { panic!("not one") };
     let mut plan = build(&before, &trace(&before, &registered, &subject), &subject.name);
     for step in plan.steps.iter_mut().filter(|step| step.decision == Decision::Ask) {
-        step.decision = Decision::Remove;
+        step.decision = asked;
     }
     let about = About::new("bench".into(), before.facts.computer.clone(), *subject, None);
     let before_again = bench.survey().unwrap();
-    let stage = Stage { folder, bench, plan, cleared: before_again, before, about };
+    let stage = Stage { folder, bench, plan, cleared: before_again, before, about, starting: Cell::new(false) };
     let mut first = stage.fresh_case();
-    carry_out(&mut first, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    stage.clear_with(&mut first);
     let cleared = stage.bench.survey().unwrap();
     putback(&mut first, &stage.bench, &[], &mut |_| {}).unwrap();
     drop(first);
@@ -123,13 +148,23 @@ impl Stage {
 
     pub fn assert_is(&self, wanted: &Survey, when: &str) {
         let now = self.bench.survey().unwrap();
-        assert_eq!(compare(wanted, &now), [], "{when}");
+        assert_eq!(differences(wanted, &now), [], "{when}");
         assert_eq!(wanted.running, now.running, "{when}");
     }
 
-    /// Carries the plan out to its end.
+    /// Carries the plan out to its end, with a restart where one is needed.
     pub fn clear(&self) {
-        carry_out(&mut self.case(), &self.bench, &self.plan, &mut |_| {}).unwrap();
+        self.clear_with(&mut self.case());
+    }
+
+    pub fn clear_with(&self, case: &mut Case) {
+        let reports = carry_out(case, &self.bench, &self.plan, &mut |_| {}).unwrap();
+        if reports.iter().any(|report| matches!(report.outcome, Outcome::PutOff { .. })) {
+            self.starting.set(true);
+            restart(case, &self.bench).unwrap();
+            self.starting.set(false);
+            carry_out(case, &self.bench, &self.plan, &mut |_| {}).unwrap();
+        }
     }
 
     /// Puts everything back.
@@ -137,4 +172,12 @@ impl Stage {
         let returned = putback(&mut self.case(), &self.bench, &[], &mut |_| {}).unwrap();
         assert!(returned.iter().all(|one| one.refused.is_none()), "{returned:#?}");
     }
+}
+
+/// What differs, but for the time of the key in which Windows itself, at a start, deletes what it
+/// was asked for.
+pub fn differences(wanted: &Survey, now: &Survey) -> Vec<Change> {
+    let mut changes = compare(wanted, now);
+    changes.retain(|one| one.how != Difference::Touched || !one.place.path.ends_with("Control\\Session Manager"));
+    changes
 }

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use stubble_core::model::text::fold;
-use stubble_core::model::{FileTime, KeyTree, RegValue};
+use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
 
 use super::Bench;
 use crate::disk::Edit;
@@ -42,6 +42,22 @@ impl Alter for Bench {
 
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
         self.disk.set_time(path, time)
+    }
+
+    fn later_vault(&self) -> Result<(PathBuf, String), MachineError> {
+        self.disk.own_folder()
+    }
+
+    fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError> {
+        self.disk.ask_for_move(self.edit()?, from, to)
+    }
+
+    fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
+        self.disk.cancel_request(self.edit()?, from, above)
+    }
+
+    fn restart(&self) -> Result<(), MachineError> {
+        self.start_anew()
     }
 
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {

@@ -7,6 +7,7 @@ mod alter;
 pub mod demo;
 mod installer;
 mod observe;
+mod restart;
 mod running;
 pub mod world;
 

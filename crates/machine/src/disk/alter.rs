@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use stubble_core::model::{FileTime, KeyTree, RegValue};
+use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
 
 use super::{Disk, Edit, OWN_FOLDER};
 use crate::{Above, Alter, InstallerRun, MachineError};
@@ -37,6 +37,23 @@ impl Alter for Disk {
 
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
         self.set_time(path, time)
+    }
+
+    fn later_vault(&self) -> Result<(PathBuf, String), MachineError> {
+        self.own_folder()
+    }
+
+    fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError> {
+        self.ask_for_move(self.edit(), from, to)
+    }
+
+    fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
+        self.cancel_request(self.edit(), from, above)
+    }
+
+    /// It does not run.
+    fn restart(&self) -> Result<(), MachineError> {
+        Err(MachineError::Unsupported("restarting"))
     }
 
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {

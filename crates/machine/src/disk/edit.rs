@@ -77,6 +77,33 @@ impl<'d> Edit<'d> {
         })
     }
 
+    /// Sets a value, new or not; tells the time stamp of its key.
+    pub(crate) fn put(&mut self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
+        self.with(key, |hive, rest, now| {
+            let at = make(hive, rest, now)?;
+            let before = FileTime(hive.key(at)?.last_written);
+            hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, None, now)?;
+            Ok(Above { before, after: FileTime(now) })
+        })
+    }
+
+    /// Gives a key the time before the change that was undone, unless somebody else has changed it
+    /// since: in this edit it has our time.
+    pub(crate) fn settle_time(&mut self, key: &str, above: Above) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, _| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            hive.set_last_written(at, above.before.0)
+        })
+    }
+
+    /// The time of a key.
+    pub(crate) fn time_of(&self, key: &str) -> Result<FileTime, MachineError> {
+        self.look(key, |hive, rest| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            Ok(FileTime(hive.key(at)?.last_written))
+        })
+    }
+
     /// Deletes a value; tells the time stamp of its key.
     pub(crate) fn delete_value(&mut self, key: &str, name: &str) -> Result<Above, MachineError> {
         self.with(key, |hive, rest, now| {

@@ -2,6 +2,7 @@
 //! bench stands on.
 
 mod alter;
+mod at_start;
 mod attributes;
 mod edit;
 mod facts;

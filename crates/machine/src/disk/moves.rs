@@ -36,13 +36,18 @@ impl Disk {
     /// Makes the folder in which files are written before they are renamed. One of our own at the
     /// top of the disk gets the access list of the folder of hives: administrators only.
     pub(super) fn make_scratch(&self) -> std::io::Result<()> {
-        if !self.scratch.ends_with(OWN_FOLDER) || self.scratch.is_dir() {
+        if self.scratch.ends_with(OWN_FOLDER) { self.make_own(&self.scratch) } else { Ok(()) }
+    }
+
+    /// Makes our own folder at the top of the disk.
+    pub(super) fn make_own(&self, folder: &Path) -> std::io::Result<()> {
+        if folder.is_dir() {
             return Ok(());
         }
         self.quietly(|| {
-            durable::make_folder(&self.scratch)?;
+            durable::make_folder(folder)?;
             match self.locate(&self.config()) {
-                Ok(Some(config)) => attributes::copy(&config, &self.scratch),
+                Ok(Some(config)) => attributes::copy(&config, folder),
                 _ => Ok(()),
             }
         })
@@ -50,14 +55,15 @@ impl Disk {
 
     /// Removes it again where nothing is held in it.
     pub(super) fn drop_scratch(&self) -> std::io::Result<()> {
-        if !self.scratch.ends_with(OWN_FOLDER) {
+        if self.scratch.ends_with(OWN_FOLDER) { self.drop_own(&self.scratch) } else { Ok(()) }
+    }
+
+    /// Removes our own folder, or an empty one in it. It stays where something is held in it.
+    pub(super) fn drop_own(&self, folder: &Path) -> std::io::Result<()> {
+        if !folder.is_dir() || fs::read_dir(folder)?.next().is_some() {
             return Ok(());
         }
-        self.quietly(|| {
-            // It is not empty where something was taken.
-            let _ = durable::remove_folder(&self.scratch);
-            Ok(())
-        })
+        self.quietly(|| durable::remove_folder(folder))
     }
 
     /// Does something at the top of the drive that changed for nobody but us: it keeps its time.
@@ -96,7 +102,17 @@ impl Disk {
         let time = if modified(&found) == above.after { above.before } else { modified(&found) };
         durable::set_time(&folder, stamp(time)).map_err(MachineError::io(folder_path))?;
         sync(from.parent().unwrap_or(from), path)?;
-        sync(&folder, path)
+        sync(&folder, path)?;
+        self.tidy(from).map_err(MachineError::io(path))
+    }
+
+    /// Removes the folders of our own at the top of the disk that held nothing but this.
+    fn tidy(&self, from: &Path) -> std::io::Result<()> {
+        let own = self.root().join(OWN_FOLDER);
+        for folder in from.ancestors().skip(1).take_while(|folder| folder.starts_with(&own)) {
+            self.drop_own(folder)?;
+        }
+        Ok(())
     }
 
     /// Sets a folder's time; see [`Alter::set_folder_time`](crate::Alter::set_folder_time).

@@ -59,7 +59,8 @@ impl Listing {
 impl Disk {
     /// Adds everything on the drive to the builder.
     pub(super) fn read_files(&self, builder: &mut TreeBuilder<Entry>, gaps: &mut Vec<Gap>) -> Result<(), MachineError> {
-        let entry = look_at(self.root()).map_err(MachineError::io(self.drive.clone()))?;
+        let mut entry = look_at(self.root()).map_err(MachineError::io(self.drive.clone()))?;
+        entry.modified = FileTime(0);
         let top = builder.add(0, &self.drive, entry);
         let all = self.scan(self.root(), &self.drive, &self.hidden());
         let (files, names) = all.size();
@@ -72,7 +73,7 @@ impl Disk {
     pub(super) fn scan(&self, folder: &Path, shown: &str, hidden: &Hidden) -> Listing {
         match Folder::open(folder) {
             Ok(open) => {
-                let scan = Scan { hidden, top: self.root() };
+                let scan = Scan { hidden };
                 scan.read(&open, folder.to_owned(), shown.to_owned())
             }
             Err(error) => {
@@ -81,9 +82,12 @@ impl Disk {
         }
     }
 
-    /// The registry's own files, which are no part of the files: they are read key by key.
+    /// The registry's own files, which are no part of the files, since they are read key by key, and our
+    /// own folder. The folders that hold them have no time.
     pub(super) fn hidden(&self) -> Hidden {
         let mut hidden = Hidden::new();
+        // Our own folder comes and goes there.
+        hidden.insert(self.root().to_owned(), [OWN_FOLDER.to_owned()].into());
         for path in self.registry_paths() {
             if let (Some(folder), Some(name)) = (path.parent(), path.file_name().and_then(|name| name.to_str())) {
                 hidden.entry(folder.to_owned()).or_default().insert(name.to_owned());
@@ -95,15 +99,13 @@ impl Disk {
 
 struct Scan<'s> {
     hidden: &'s Hidden,
-    top: &'s Path,
 }
 
 impl Scan<'_> {
     fn read(&self, open: &Folder, path: PathBuf, shown: String) -> Listing {
         let mut listing = Listing::default();
         let hidden = self.hidden.get(&path);
-        let is_ours =
-            |name: &str| name == OWN_FOLDER && path == self.top || hidden.is_some_and(|names| names.contains(name));
+        let is_ours = |name: &str| hidden.is_some_and(|names| names.contains(name));
         let mut gaps = Vec::new();
         let listed = open.list(&mut |listed| match listed {
             Ok((name, _)) if is_ours(name) => {}

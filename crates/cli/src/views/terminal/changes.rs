@@ -14,6 +14,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
         Outcome::Done => ("done", GOOD),
         Outcome::AlreadyGone => ("already gone", QUIET),
         Outcome::Changed => ("left alone", CARE),
+        Outcome::PutOff { .. } => ("put off", CARE),
         Outcome::InUse { .. } => ("in use", CARE),
         Outcome::Refused { .. } => ("refused", BAD),
     };
@@ -22,6 +23,9 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
     let more = match &report.outcome {
         Outcome::Done | Outcome::AlreadyGone => return out,
         Outcome::Changed => "it is no longer as the plan saw it; make a new plan".to_owned(),
+        Outcome::PutOff { file, by } => {
+            format!("{} is held open by {}; Windows moves it to the vault at its next start", shown(file), shown(by))
+        }
         Outcome::InUse { file, by } => {
             format!("{} is held open by {}; close it, then `stubble resume`", shown(file), shown(by))
         }
@@ -43,6 +47,9 @@ pub fn cleared(cleared: &Cleared, waiting: usize, runs: bool, width: Option<usiz
     text.push_str("Everything taken is in the vault; `stubble putback` undoes it. ");
     let in_use = cleared.steps.iter().any(|report| matches!(report.outcome, Outcome::InUse { .. }));
     text.push_str(match (cleared.outstanding, in_use) {
+        (left, _) if left > 0 && left == cleared.put_off() => {
+            "Next: restart it (`stubble restart`), or close what holds the files; then `stubble resume`."
+        }
         (0, _) if !runs => "Next: start that Windows and run setup there.",
         (0, _) => "Next: `stubble install`.",
         (_, true) => "Next: `stubble resume`, when nothing holds the files any more.",
