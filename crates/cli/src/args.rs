@@ -44,6 +44,12 @@ pub enum Command {
     Restart(Consent),
     /// Undo what was taken, all or some
     Putback(Putback),
+    /// Change something of the machine for a while, such as cutting the network
+    Borrow(Borrow),
+    /// Show what is borrowed, and what can be
+    Loans,
+    /// Give back what is borrowed, all or some
+    Giveback(Giveback),
     /// Run the installer and explain the result
     Install(Install),
     /// Look again: is it clean, is it installed right, did anything else change
@@ -123,6 +129,28 @@ pub struct Putback {
     pub consent: Consent,
 }
 
+/// Borrow.
+#[derive(Debug, Group)]
+pub struct Borrow {
+    /// What to borrow, by the names that `stubble loans` shows
+    #[arg(required = true, value_name = "LOAN")]
+    pub loans: Vec<String>,
+    /// Whether to ask.
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
+/// Give back.
+#[derive(Debug, Group)]
+pub struct Giveback {
+    /// Loans to give back; all of them if none is named
+    #[arg(value_name = "LOAN")]
+    pub loans: Vec<String>,
+    /// Whether to ask.
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
 /// Run the installer.
 #[derive(Debug, Group)]
 pub struct Install {
@@ -163,6 +191,9 @@ pub struct Mend {
     /// Who is meant, where, and with what.
     #[command(flatten)]
     pub open: Open,
+    /// Borrow this until the work is done; `stubble loans` shows the names
+    #[arg(long, value_name = "LOAN")]
+    pub borrow: Vec<String>,
     /// Whether to ask.
     #[command(flatten)]
     pub consent: Consent,

@@ -12,7 +12,7 @@ use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
-use stubble_ledger::{InstallReport, Outcome, Report, Returned};
+use stubble_ledger::{GivenBack, InstallReport, Outcome, Report, Returned};
 
 /// A document with its schema's name and version.
 #[derive(Debug, Serialize)]
@@ -154,6 +154,48 @@ impl Cleared {
     }
 }
 
+/// What is borrowed, and what can be.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Loans {
+    /// What is borrowed and not given back.
+    pub out: Vec<LoanOut>,
+    /// What this machine can lend.
+    pub offered: Vec<LoanOffered>,
+}
+
+/// Something that is borrowed.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LoanOut {
+    /// Its name.
+    pub loan: String,
+    /// What is so as long as it lasts.
+    pub title: String,
+    /// Since when, UTC.
+    pub since: String,
+    /// Whether `mend` borrowed it, and gives it back at its end.
+    pub for_mend: bool,
+}
+
+/// Something that can be borrowed.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LoanOffered {
+    /// Its name.
+    pub loan: String,
+    /// What is so as long as it lasts.
+    pub title: String,
+    /// What it is good for.
+    pub good_for: String,
+    /// Number of registry values that it sets.
+    pub values: usize,
+}
+
+/// What was given back.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LoansReturned {
+    /// Every loan.
+    pub loans: Vec<GivenBack>,
+}
+
 /// What `putback` did, or with `--list` what it could do.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub struct PutBack {
@@ -221,6 +263,8 @@ documented! {
     Compared => "stubble.compare/1",
     Cleared => "stubble.clear/1",
     PutBack => "stubble.putback/1",
+    Loans => "stubble.loans/1",
+    LoansReturned => "stubble.giveback/1",
     InstallReport => "stubble.install/1",
     Receipt => "stubble.receipt/1",
     CaseReport => "stubble.report/1",

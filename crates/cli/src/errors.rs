@@ -67,6 +67,17 @@ pub enum CliError {
     /// The plan was edited and would be overwritten.
     #[error("{} was edited since it was written", .0.display())]
     PlanEdited(PathBuf),
+    /// No loan of that name.
+    #[error("nothing called {name} can be borrowed")]
+    NoLoan {
+        /// What was given.
+        name: String,
+        /// What can be.
+        offered: Vec<String>,
+    },
+    /// It is not borrowed.
+    #[error("{0} is not borrowed")]
+    NotBorrowed(String),
     /// No step of that name.
     #[error("the plan has no step {0}")]
     NoStep(String),
@@ -150,6 +161,10 @@ pub fn explain(error: &CliError) -> Told {
         CliError::PlanEdited(_) => {
             told("Carry it out with `stubble clear`, or make a new one with `stubble plan --anew`.", Exit::Usage)
         }
+        CliError::NoLoan { offered, .. } => {
+            Told { details: offered.clone(), ..told("Name one of these: `stubble borrow LOAN`.", Exit::Usage) }
+        }
+        CliError::NotBorrowed(_) => told("`stubble loans` shows what is.", Exit::Usage),
         CliError::NoStep(_) => told("`stubble plan` shows the steps by name.", Exit::Usage),
         CliError::InstalledSince { .. } => {
             told("Uninstall it first, or name the steps that you want back: `stubble putback --list`.", Exit::No)

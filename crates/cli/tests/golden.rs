@@ -33,6 +33,9 @@ struct Case {
     args: Vec<String>,
     /// Its exit code.
     exit: i32,
+    /// Whether everything can be put back afterwards.
+    #[serde(default = "yes")]
+    back: bool,
     /// Whether the machine can still be surveyed at the end.
     #[serde(default = "yes")]
     survey: bool,
@@ -213,17 +216,26 @@ fn check(folder: &Path, tests: &Path, problems: &mut Vec<String>) {
     if output.status.code() != Some(case.exit) {
         problems.push(format!("{name}: exit code {:?}, expected {}", output.status.code(), case.exit));
     }
-    if comparable {
+    if comparable && case.back {
+        if uses(&case, "borrow") {
+            stage.run(&["giveback".to_owned(), "--yes".to_owned()]);
+        }
         stage.run(&["putback".to_owned(), "--yes".to_owned()]);
         let after = stage.survey();
         let mut left = compare(&start, &after);
         // Windows itself deletes there, at a start, what it was asked for.
         let session_manager = |path: &str| path.ends_with("Control\\Session Manager");
         left.retain(|one| one.how != Difference::Touched || !session_manager(&one.place.path));
-        if !left.is_empty() || start.running != after.running {
+        if !left.is_empty() || !uses(&case, "restart") && start.running != after.running {
             problems.push(format!("{name}: after putback the machine is another: {left:#?}"));
         }
     }
+}
+
+/// Whether a case runs a command.
+fn uses(case: &Case, command: &str) -> bool {
+    let is_it = |args: &[String]| args.first().is_some_and(|first| first == command);
+    is_it(&case.args) || case.before.iter().any(|one| matches!(one, Before::Run(args) if is_it(args)))
 }
 
 #[test]

@@ -5,6 +5,7 @@
 
 pub mod blockers;
 pub mod confirm;
+pub mod loans;
 pub mod logs;
 pub mod model;
 pub mod packages;

@@ -3,10 +3,11 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
-use stubble_core::plan::{Plan, Step, state};
+use stubble_core::plan::{Plan, Step, StepKind, state};
 use stubble_machine::{Above, Alter, MachineError};
 
 use crate::journal::{DeedState, Entry};
+use crate::loans::finish_giving_back;
 use crate::steps::{At, Later, Piece, entry, pieces};
 use crate::{Case, LedgerError};
 
@@ -27,6 +28,8 @@ pub enum Outcome {
         /// Who holds it.
         by: String,
     },
+    /// It was taken, and something stands in its place again.
+    CameBack,
     /// A file is in use.
     InUse {
         /// The file.
@@ -116,7 +119,9 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         Ok(()) => {
             case.set_record(deed, &pieces)?;
             case.journal.append(Entry::Done { deed })?;
-            Ok(Outcome::Done)
+            let now = machine.survey_of(&places)?;
+            let is_back = step.kind != StepKind::EndProcess && state(&now, &step.place, &step.parts).is_some();
+            Ok(if is_back { Outcome::CameBack } else { Outcome::Done })
         }
         Err(LedgerError::Machine(MachineError::InUse { path, by })) if is_one_entry(&pieces) => {
             put_off_step(case, machine, deed, &mut pieces, path, by)
@@ -182,24 +187,7 @@ pub(crate) fn settle_put_off(case: &mut Case, machine: &dyn Alter, again: bool) 
 pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), LedgerError> {
     for deed in case.journal.deeds() {
         match deed.state {
-            DeedState::Open => {
-                let mut pieces = case.record(deed.number)?;
-                match take_all(case, machine, deed.number, &mut pieces) {
-                    Ok(()) => {
-                        for piece in &mut pieces {
-                            piece.complete(machine)?;
-                        }
-                        case.set_record(deed.number, &pieces)?;
-                        case.journal.append(Entry::Done { deed: deed.number })?;
-                    }
-                    Err(LedgerError::Machine(error)) => {
-                        put_back_all(case, machine, deed.number, &pieces, true)?;
-                        let why = why(&outcome_of(error));
-                        case.journal.append(Entry::GivenUp { deed: deed.number, why })?;
-                    }
-                    Err(other) => return Err(other),
-                }
-            }
+            DeedState::Open => finish_forwards(case, machine, deed.number)?,
             DeedState::Undoing => {
                 let pieces = case.record(deed.number)?;
                 put_back_all(case, machine, deed.number, &pieces, true)?;
@@ -208,10 +196,36 @@ pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), Le
             DeedState::PutOff | DeedState::Done | DeedState::Over => {}
         }
     }
+    for loan in case.journal.loans() {
+        match loan.state {
+            DeedState::Open => finish_forwards(case, machine, loan.deed)?,
+            DeedState::Undoing => finish_giving_back(case, machine, loan.deed).map(drop)?,
+            DeedState::PutOff | DeedState::Done | DeedState::Over => {}
+        }
+    }
     Ok(())
 }
 
-fn take_all(case: &Case, machine: &dyn Alter, deed: u32, pieces: &mut [Piece]) -> Result<(), LedgerError> {
+fn finish_forwards(case: &mut Case, machine: &dyn Alter, deed: u32) -> Result<(), LedgerError> {
+    let mut pieces = case.record(deed)?;
+    match take_all(case, machine, deed, &mut pieces) {
+        Ok(()) => {
+            for piece in &mut pieces {
+                piece.complete(machine)?;
+            }
+            case.set_record(deed, &pieces)?;
+            case.journal.append(Entry::Done { deed })
+        }
+        Err(LedgerError::Machine(error)) => {
+            put_back_all(case, machine, deed, &pieces, true)?;
+            let why = why(&outcome_of(error));
+            case.journal.append(Entry::GivenUp { deed, why })
+        }
+        Err(other) => Err(other),
+    }
+}
+
+pub(crate) fn take_all(case: &Case, machine: &dyn Alter, deed: u32, pieces: &mut [Piece]) -> Result<(), LedgerError> {
     for (number, piece) in pieces.iter_mut().enumerate() {
         piece.take(machine, &At { case, deed, piece: number, again: false })?;
     }
@@ -243,6 +257,7 @@ fn why(outcome: &Outcome) -> String {
     match outcome {
         Outcome::Done => "done".to_owned(),
         Outcome::AlreadyGone => "already gone".to_owned(),
+        Outcome::CameBack => "taken, and something stands there again".to_owned(),
         Outcome::Changed => "changed since the plan was made".to_owned(),
         Outcome::PutOff { file, by } => format!("put off to the next start: {file} is in use by {by}"),
         Outcome::InUse { file, by } => format!("{file} is in use by {by}"),

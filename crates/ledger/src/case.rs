@@ -11,9 +11,10 @@ use stubble_core::survey::Survey;
 use stubble_machine::{Alter, MachineError, capture, durable};
 
 use crate::LedgerError;
-use crate::journal::{Deed, DeedState, Entry, Journal};
+use crate::journal::{Borrowed, Deed, DeedState, Entry, Journal};
 
 const ABOUT: &str = "case.json";
+const JOURNAL: &str = "journal.jsonl";
 const PLAN: &str = "plan.toml";
 const FORMAT: &str = "stubble.case/1";
 
@@ -86,7 +87,7 @@ impl Case {
         }
         let lock = lock(folder)?;
         write_json(&folder.join(ABOUT), &about)?;
-        let mut journal = Journal::open(&folder.join("journal.jsonl"))?;
+        let mut journal = Journal::open(&folder.join(JOURNAL))?;
         journal.append(Entry::Opened { subject: about.subject.name.clone(), computer: about.computer.clone() })?;
         Ok(Self { folder: folder.to_owned(), about, journal, _lock: lock })
     }
@@ -102,8 +103,13 @@ impl Case {
             let why = format!("it has format {}, this program reads {FORMAT}", about.schema);
             return Err(LedgerError::Damaged { path: folder.join(ABOUT), why });
         }
-        let journal = Journal::open(&folder.join("journal.jsonl"))?;
+        let journal = Journal::open(&folder.join(JOURNAL))?;
         Ok(Self { folder: folder.to_owned(), about, journal, _lock: lock })
+    }
+
+    /// What is borrowed in the case of a folder, for a note: read without holding the case.
+    pub fn loans_out(folder: &Path) -> Vec<Borrowed> {
+        if folder.join(ABOUT).is_file() { Journal::loans_out(&folder.join(JOURNAL)) } else { Vec::new() }
     }
 
     /// The folder.
@@ -171,9 +177,10 @@ impl Case {
         for deed in self.journal.deeds().iter().filter(|deed| now(deed)) {
             for piece in self.record(deed.number)? {
                 places.extend(piece.taken().filter(|_| deed.state == DeedState::Done));
-                places.extend(piece.asked_in());
+                places.extend(piece.otherwise());
             }
         }
+        places.extend(self.borrowed_values()?);
         Ok(places)
     }
 

@@ -1,5 +1,6 @@
 //! The journal: what was done, one line each, every line chained to the one before.
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
@@ -72,6 +73,26 @@ pub enum Entry {
         step: String,
         /// Why.
         why: String,
+    },
+    /// Something is about to be borrowed of the machine; what it was is recorded in the vault.
+    Borrow {
+        /// Number of the deed.
+        deed: u32,
+        /// The loan's name.
+        loan: String,
+        /// What is so as long as it lasts.
+        title: String,
+        /// Whether the guided work borrowed it, and gives it back at its end.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        for_mend: bool,
+    },
+    /// A loan is given back.
+    GivenBack {
+        /// Number of the deed.
+        deed: u32,
+        /// What somebody else has changed meanwhile, and what stays so.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        left: Vec<String>,
     },
     /// A deed is about to be undone.
     UndoIntent {
@@ -153,6 +174,23 @@ pub struct Deed {
     pub state: DeedState,
 }
 
+/// Something that was borrowed of the machine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Borrowed {
+    /// Number of the deed.
+    pub deed: u32,
+    /// The loan's name.
+    pub loan: String,
+    /// What is so as long as it lasts.
+    pub title: String,
+    /// Since when, UTC.
+    pub since: String,
+    /// Whether the guided work borrowed it.
+    pub for_mend: bool,
+    /// How far it has come.
+    pub state: DeedState,
+}
+
 /// The journal of a case.
 #[derive(Debug)]
 pub struct Journal {
@@ -168,37 +206,18 @@ impl Journal {
     /// certain to be on the disk, and what it was to say had not happened yet, or will be found out
     /// from the machine.
     pub(crate) fn open(path: &Path) -> Result<Self, LedgerError> {
-        let bytes = match std::fs::read(path) {
-            Ok(bytes) => bytes,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
-            Err(error) => return Err(LedgerError::io(path)(error)),
-        };
-        let damaged = |number: usize, why: String| LedgerError::Damaged {
-            path: path.to_owned(),
-            why: format!("line {number}: {why}"),
-        };
-        let mut lines: Vec<Line> = Vec::new();
-        let mut whole = 0;
-        for raw in bytes.split_inclusive(|byte| *byte == b'\n') {
-            let number = lines.len() + 1;
-            let line: Line = match serde_json::from_slice(raw) {
-                Ok(line) if raw.ends_with(b"\n") => line,
-                _ if whole + raw.len() == bytes.len() => break,
-                Ok(_) => unreachable!("only the last line has no end"),
-                Err(error) => return Err(damaged(number, error.to_string())),
-            };
-            let before = lines.last().map_or("", |line| line.chain.as_str());
-            if line.chain != chained(before, &line) {
-                return Err(damaged(number, "it is not the line that was written".to_owned()));
-            }
-            whole += raw.len();
-            lines.push(line);
-        }
+        let (lines, whole, found) = read(path)?;
         let file = durable::open_to_append(path).map_err(LedgerError::io(path))?;
-        if whole < bytes.len() {
-            durable::shorten(&file, path, whole as u64).map_err(LedgerError::io(path))?;
+        if whole < found {
+            durable::shorten(&file, path, whole).map_err(LedgerError::io(path))?;
         }
-        Ok(Self { path: path.to_owned(), file, lines, len: whole as u64 })
+        Ok(Self { path: path.to_owned(), file, lines, len: whole })
+    }
+
+    /// What is borrowed by a journal that another program may be writing to.
+    pub(crate) fn loans_out(path: &Path) -> Vec<Borrowed> {
+        let lines = read(path).map(|(lines, ..)| lines).unwrap_or_default();
+        loans_in(&lines).into_iter().filter(Borrowed::is_out).collect()
     }
 
     /// Adds an entry; it is on the disk when this returns.
@@ -230,33 +249,26 @@ impl Journal {
         self.lines.last().map_or("", |line| line.chain.as_str())
     }
 
-    /// Every deed, with how far it has come.
+    /// Every step that was begun, with how far it has come.
     pub fn deeds(&self) -> Vec<Deed> {
-        let mut deeds: Vec<Deed> = Vec::new();
-        for line in &self.lines {
-            let (number, state) = match &line.entry {
-                Entry::Intent { deed, step, kind, place, title } => {
-                    deeds.push(Deed {
-                        number: *deed,
-                        step: step.clone(),
-                        kind: *kind,
-                        place: place.clone(),
-                        title: title.clone(),
-                        state: DeedState::Open,
-                    });
-                    continue;
-                }
-                Entry::PutOff { deed, .. } => (deed, DeedState::PutOff),
-                Entry::Done { deed } => (deed, DeedState::Done),
-                Entry::UndoIntent { deed } => (deed, DeedState::Undoing),
-                Entry::Undone { deed } | Entry::GivenUp { deed, .. } => (deed, DeedState::Over),
-                _ => continue,
-            };
-            if let Some(deed) = deeds.iter_mut().find(|deed| deed.number == *number) {
-                deed.state = state;
-            }
-        }
-        deeds
+        let states = states_in(&self.lines);
+        let deeds = self.lines.iter().filter_map(|line| match &line.entry {
+            Entry::Intent { deed, step, kind, place, title } => Some(Deed {
+                number: *deed,
+                step: step.clone(),
+                kind: *kind,
+                place: place.clone(),
+                title: title.clone(),
+                state: states.get(deed).copied()?,
+            }),
+            _ => None,
+        });
+        deeds.collect()
+    }
+
+    /// Everything that was borrowed, with how far it has come.
+    pub fn loans(&self) -> Vec<Borrowed> {
+        loans_in(&self.lines)
     }
 
     /// The payload of the last install that finished, if nothing was taken or put back since.
@@ -274,8 +286,70 @@ impl Journal {
 
     /// The number of the next deed.
     pub(crate) fn next_deed(&self) -> u32 {
-        self.deeds().iter().map(|deed| deed.number).max().unwrap_or(0) + 1
+        states_in(&self.lines).keys().max().unwrap_or(&0) + 1
     }
+}
+
+/// The lines of a journal, the bytes that they take, and the bytes that are there.
+fn read(path: &Path) -> Result<(Vec<Line>, u64, u64), LedgerError> {
+    let bytes = match std::fs::read(path) {
+        Ok(bytes) => bytes,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+        Err(error) => return Err(LedgerError::io(path)(error)),
+    };
+    let damaged = |number: usize, why: String| LedgerError::Damaged {
+        path: path.to_owned(),
+        why: format!("line {number}: {why}"),
+    };
+    let mut lines: Vec<Line> = Vec::new();
+    let mut whole = 0;
+    for raw in bytes.split_inclusive(|byte| *byte == b'\n') {
+        let number = lines.len() + 1;
+        let line: Line = match serde_json::from_slice(raw) {
+            Ok(line) if raw.ends_with(b"\n") => line,
+            _ if whole + raw.len() == bytes.len() => break,
+            Ok(_) => unreachable!("only the last line has no end"),
+            Err(error) => return Err(damaged(number, error.to_string())),
+        };
+        let before = lines.last().map_or("", |line| line.chain.as_str());
+        if line.chain != chained(before, &line) {
+            return Err(damaged(number, "it is not the line that was written".to_owned()));
+        }
+        whole += raw.len();
+        lines.push(line);
+    }
+    Ok((lines, whole as u64, bytes.len() as u64))
+}
+
+/// Everything that was borrowed, with how far it has come.
+fn loans_in(lines: &[Line]) -> Vec<Borrowed> {
+    let states = states_in(lines);
+    let loans = lines.iter().filter_map(|line| match &line.entry {
+        Entry::Borrow { deed, loan, title, for_mend } => Some(Borrowed {
+            deed: *deed,
+            loan: loan.clone(),
+            title: title.clone(),
+            since: line.at.clone(),
+            for_mend: *for_mend,
+            state: states.get(deed).copied()?,
+        }),
+        _ => None,
+    });
+    loans.collect()
+}
+
+fn states_in(lines: &[Line]) -> BTreeMap<u32, DeedState> {
+    let told = lines.iter().filter_map(|line| match &line.entry {
+        Entry::Intent { deed, .. } | Entry::Borrow { deed, .. } => Some((*deed, DeedState::Open)),
+        Entry::PutOff { deed, .. } => Some((*deed, DeedState::PutOff)),
+        Entry::Done { deed } => Some((*deed, DeedState::Done)),
+        Entry::UndoIntent { deed } => Some((*deed, DeedState::Undoing)),
+        Entry::Undone { deed } | Entry::GivenUp { deed, .. } | Entry::GivenBack { deed, .. } => {
+            Some((*deed, DeedState::Over))
+        }
+        _ => None,
+    });
+    told.collect()
 }
 
 fn chained(before: &str, line: &Line) -> String {

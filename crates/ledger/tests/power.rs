@@ -17,8 +17,11 @@ use std::rc::Rc;
 
 use filetime::FileTime as Stamp;
 use stage::{Stage, demo_stage, stage, stage_in_use};
+use stubble_core::loans::offered;
+use stubble_core::packages::Registered;
 use stubble_core::survey::compare::Difference;
-use stubble_ledger::{Case, putback};
+use stubble_core::trace::trace;
+use stubble_ledger::{Case, borrow, give_back, putback};
 use stubble_machine::durable::{Op, Power, PowerFailed, Witness, witnessed};
 use stubble_machine::{Alter, Observe};
 
@@ -321,6 +324,35 @@ fn whenever_the_power_fails_a_plan_is_finished_or_undone() {
 fn whenever_the_power_fails_an_undo_is_finished() {
     let tried = cut_an_undo(&stage(), if is_long_run() { Share::All } else { Share::Cuts });
     assert!(tried > 50, "only {tried} cuts");
+}
+
+#[test]
+fn whenever_the_power_fails_a_loan_is_known_and_given_back() {
+    let stage = stage();
+    let registered = Registered::read(&stage.before);
+    let own = trace(&stage.before, &registered, &stage.about.subject);
+    let wanted = ["network", "firewall", "startup", "consent", "services"];
+    let loans: Vec<_> = offered(&stage.before, &own).into_iter().filter(|one| wanted.contains(&&*one.name)).collect();
+    assert_eq!(loans.len(), wanted.len());
+    let there_and_back = |case: &mut Case| {
+        for loan in &loans {
+            borrow(case, &stage.bench, loan, false).unwrap();
+        }
+        give_back(case, &stage.bench, &|_| true).unwrap();
+    };
+    stage.fresh_case();
+    let share = if is_long_run() { Share::All } else { Share::Cuts };
+    let trials = share.of(cuts(&stage, there_and_back));
+    assert!(trials.len() > 150, "only {} cuts", trials.len());
+    for (cut, loss, _) in trials {
+        stage.fresh_case();
+        assert!(until_the_cut(&stage, cut, loss, there_and_back), "no power failed at {cut:?}");
+        give_back(&mut stage.case(), &stage.bench, &|_| true).unwrap();
+        assert!(Case::loans_out(&stage.case_folder()).is_empty());
+        let wrong = differences(&stage.before, &stage, loss, false);
+        assert_eq!(wrong, "", "given back after {cut:?} {loss:?}");
+        restore_times(&stage);
+    }
 }
 
 #[test]

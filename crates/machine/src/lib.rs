@@ -114,6 +114,28 @@ pub trait Alter: Observe {
     /// Sets a deleted value again, at its old position. Fails if one is there.
     fn restore_value(&self, key: &str, value: &RegValue, position: usize, above: Above) -> Result<(), MachineError>;
 
+    /// The topmost part of a key's path that is not there, if one is missing; and the time stamp of
+    /// the key, or of the key above that part.
+    fn missing_from(&self, key: &str) -> Result<(Option<String>, FileTime), MachineError>;
+
+    /// Sets a value, making its key if need be. Tells the time stamp of the key, or of the key above
+    /// the first one that was made.
+    fn lend_value(&self, key: &str, value: &RegValue) -> Result<Above, MachineError>;
+
+    /// Gives a lent value back: what it was, or nothing. `made` is the first key that was made for
+    /// it, which goes if nobody else uses it.
+    fn return_value(
+        &self,
+        key: &str,
+        name: &str,
+        was: Option<&RegValue>,
+        made: Option<&str>,
+        above: Above,
+    ) -> Result<(), MachineError>;
+
+    /// Connects or cuts the network; tells whether it was connected.
+    fn set_network(&self, on: bool) -> Result<bool, MachineError>;
+
     /// Ends every process of a program, politely where it listens; tells how many there were.
     fn end_process(&self, image: &str) -> Result<usize, MachineError>;
 

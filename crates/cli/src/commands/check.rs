@@ -25,7 +25,8 @@ pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
 fn checked(work: &Work) -> Result<Checked, CliError> {
     let payload = work.payload()?;
     let meant = payload.as_ref().map(|file| (file.path.as_str(), &file.package));
-    let blockers = check(&work.survey, &work.registered, &work.case.about.subject, &work.trace(), meant);
+    let borrowed = work.case.borrowed_values()?;
+    let blockers = check(&work.survey, &work.registered, &work.case.about.subject, &work.trace(), meant, &borrowed);
     let mut could_not_look = work.survey.gaps.clone();
     if let (Some(path), None) = (&work.case.about.payload, &payload) {
         let why = "the installer is not there any more, so what it would say is not known".to_owned();

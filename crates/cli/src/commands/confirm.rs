@@ -11,7 +11,7 @@ use stubble_core::plan::StepKind;
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::Decision;
-use stubble_ledger::{Deed, DeedState, Entry, Moment};
+use stubble_ledger::{Borrowed, Deed, DeedState, Entry, Moment};
 
 use super::show;
 use crate::documents::Documented;
@@ -90,6 +90,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         proof,
         changed_by_installer: ran.as_ref().map(|ran| elsewhere(ran, &work.survey)).unwrap_or_default(),
         still_closed: still_closed(work),
+        still_borrowed: work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(|loan| loan.title).collect(),
         could_not_look: work.survey.gaps.clone(),
         journal: work.case.journal.head().to_owned(),
     })

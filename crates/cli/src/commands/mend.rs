@@ -3,7 +3,7 @@
 use stubble_core::plan::{Step, from_toml};
 use stubble_core::trace::Decision;
 
-use super::{check, clear, confirm, install, open, plan, report, trace};
+use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, trace};
 use crate::args::{self, Consent};
 use crate::errors::CliError;
 use crate::views::terminal;
@@ -68,12 +68,29 @@ impl Guide for Asking {
 
 pub fn run(args: &args::Mend, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let plain = Settings { json: false, ..settings.clone() };
-    stages(&args.open, args.consent, &mut Asking { yes: args.consent.yes, number: 0 }, &plain, ui)
+    stages(&args.open, &args.borrow, args.consent, &mut Asking { yes: args.consent.yes, number: 0 }, &plain, ui)
 }
 
-/// Goes through all stages. Stops where the next one would make no sense.
+/// Goes through all stages, and gives back what was borrowed for them, however they end.
 pub fn stages(
     open: &args::Open,
+    borrow: &[String],
+    consent: Consent,
+    guide: &mut dyn Guide,
+    settings: &Settings,
+    ui: &mut Ui,
+) -> Result<Exit, CliError> {
+    let outcome = one_after_another(open, borrow, consent, guide, settings, ui);
+    if !borrow.is_empty() && settings.case.exists() {
+        giveback::after_mend(settings, ui)?;
+    }
+    outcome
+}
+
+/// Stops where the next stage would make no sense.
+fn one_after_another(
+    open: &args::Open,
+    borrow: &[String],
     consent: Consent,
     guide: &mut dyn Guide,
     settings: &Settings,
@@ -97,9 +114,16 @@ pub fn stages(
             Stage::Check => check::run(settings, ui)?,
             Stage::Trace => trace::run(&args::Trace { all: false }, settings, ui)?,
             Stage::Plan => planned(guide, settings, ui)?,
-            Stage::Clear => clear::run(consent, settings, ui)?,
+            Stage::Clear => {
+                borrow_all(borrow, settings, ui)?;
+                clear::run(consent, settings, ui)?
+            }
             Stage::Install => install::run(&args::Install { payload: None, consent }, settings, ui)?,
-            Stage::Confirm => confirm::run(settings, ui)?,
+            Stage::Confirm => {
+                // What is lent would be held against the work.
+                giveback::after_mend(settings, ui)?;
+                confirm::run(settings, ui)?
+            }
             Stage::Report => report::run(settings, ui)?,
         };
         guide.after(stage, settings, ui)?;
@@ -115,6 +139,15 @@ pub fn stages(
         }
     }
     Ok(outcome)
+}
+
+fn borrow_all(names: &[String], settings: &Settings, ui: &mut Ui) -> Result<(), CliError> {
+    if names.is_empty() {
+        return Ok(());
+    }
+    let mut work = Work::begin(settings)?;
+    let loans = borrow::chosen(&work, names)?;
+    borrow::take(&mut work, &loans, true, ui)
 }
 
 /// Writes the plan, and asks about each step that needs a person.

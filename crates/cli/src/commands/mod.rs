@@ -1,12 +1,15 @@
 //! The commands, one file each.
 
+mod borrow;
 mod capture;
 mod check;
 mod clear;
 mod compare;
 mod confirm;
 mod demo;
+mod giveback;
 mod install;
+mod loans;
 mod mend;
 mod open;
 mod plan;
@@ -17,7 +20,9 @@ mod resume;
 mod trace;
 mod why;
 
-use crate::args::{Args, Command};
+use stubble_ledger::Case;
+
+use crate::args::{Args, Command, Putback};
 use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::work::{Settings, default_case};
@@ -27,22 +32,60 @@ use crate::{Exit, Ui};
 pub fn run(args: Args, ui: &mut Ui) -> Result<Exit, CliError> {
     let case = args.case.unwrap_or_else(|| default_case().to_owned());
     let settings = Settings { case, json: args.json };
-    match args.command {
-        Command::Open(args) => open::run(&args, &settings, ui),
-        Command::Check => check::run(&settings, ui),
-        Command::Trace(args) => trace::run(&args, &settings, ui),
-        Command::Why(args) => why::run(&args, &settings, ui),
-        Command::Plan(args) => plan::run(&args, &settings, ui),
-        Command::Clear(consent) => clear::run(consent, &settings, ui),
-        Command::Resume(consent) => resume::run(consent, &settings, ui),
-        Command::Restart(consent) => restart::run(consent, &settings, ui),
-        Command::Putback(args) => putback::run(&args, &settings, ui),
-        Command::Install(args) => install::run(&args, &settings, ui),
-        Command::Confirm => confirm::run(&settings, ui),
-        Command::Report => report::run(&settings, ui),
-        Command::Capture(args) => capture::run(&args, &settings, ui),
-        Command::Compare(args) => compare::run(&args, &settings, ui),
-        Command::Mend(args) => mend::run(&args, &settings, ui),
+    if changes_the_machine(&args.command) && Case::loans_out(&settings.case).iter().any(|loan| loan.for_mend) {
+        ui.tell("note: an earlier `stubble mend` was interrupted; what it had borrowed is given back now\n");
+        giveback::after_mend(&settings, ui)?;
+    }
+    let tells = !matches!(args.command, Command::Loans | Command::Giveback(_) | Command::Open(_) | Command::Demo(_));
+    let outcome = one(args.command, &settings, ui);
+    if tells {
+        note_loans(&settings, ui);
+    }
+    outcome
+}
+
+/// Says what is borrowed, after every command, until it is given back.
+fn note_loans(settings: &Settings, ui: &mut Ui) {
+    let out = Case::loans_out(&settings.case);
+    if !out.is_empty() {
+        let titles: Vec<&str> = out.iter().map(|loan| loan.title.as_str()).collect();
+        let text = format!("note: borrowed and not given back: {}. `stubble giveback` does it.\n", titles.join("; "));
+        ui.tell(&text);
+    }
+}
+
+fn changes_the_machine(command: &Command) -> bool {
+    matches!(
+        command,
+        Command::Clear(_)
+            | Command::Resume(_)
+            | Command::Restart(_)
+            | Command::Putback(Putback { list: false, .. })
+            | Command::Borrow(_)
+            | Command::Install(_)
+    )
+}
+
+fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    match command {
+        Command::Open(args) => open::run(&args, settings, ui),
+        Command::Check => check::run(settings, ui),
+        Command::Trace(args) => trace::run(&args, settings, ui),
+        Command::Why(args) => why::run(&args, settings, ui),
+        Command::Plan(args) => plan::run(&args, settings, ui),
+        Command::Clear(consent) => clear::run(consent, settings, ui),
+        Command::Resume(consent) => resume::run(consent, settings, ui),
+        Command::Restart(consent) => restart::run(consent, settings, ui),
+        Command::Putback(args) => putback::run(&args, settings, ui),
+        Command::Borrow(args) => borrow::run(&args, settings, ui),
+        Command::Loans => loans::run(settings, ui),
+        Command::Giveback(args) => giveback::run(&args, settings, ui),
+        Command::Install(args) => install::run(&args, settings, ui),
+        Command::Confirm => confirm::run(settings, ui),
+        Command::Report => report::run(settings, ui),
+        Command::Capture(args) => capture::run(&args, settings, ui),
+        Command::Compare(args) => compare::run(&args, settings, ui),
+        Command::Mend(args) => mend::run(&args, settings, ui),
         Command::Demo(args) => demo::run(&args, ui),
     }
 }

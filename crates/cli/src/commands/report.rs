@@ -59,6 +59,11 @@ fn event(line: &Line) -> Option<Event> {
         Entry::Intent { step, kind, place, title, .. } => {
             format!("{step}: {} {}", kind.words(), words::titled(place, title))
         }
+        Entry::Borrow { title, .. } => format!("Borrowed: {title}"),
+        Entry::GivenBack { left, .. } if left.is_empty() => "Given back".to_owned(),
+        Entry::GivenBack { left, .. } => {
+            format!("Given back, but for what somebody else has changed: {}", left.join(", "))
+        }
         Entry::PutOff { file, by, .. } => format!("Put off to the next start: {file} is in use by {by}"),
         Entry::Restarted => "The machine was restarted".to_owned(),
         Entry::GivenUp { why, .. } => format!("Given up: {why}"),

@@ -58,6 +58,10 @@ fn outcome(receipt: &Receipt) -> Markup {
                     li class=(class(verdict)) { span.mark { (mark(verdict)) } span { (safe(&text)) } }
                 }
             }
+            @if !receipt.still_borrowed.is_empty() {
+                h3 { "Borrowed, and not given back" }
+                ul.todo { @for title in &receipt.still_borrowed { li { (shown(title)) } } }
+            }
             @if !receipt.still_closed.is_empty() {
                 p { "Ended for the work and not running again; start them:" }
                 ul.todo { @for (place, title) in &receipt.still_closed { li { (words::titled(place, title)) } } }

@@ -30,6 +30,9 @@ pub fn report(report: &CaseReport) -> String {
             };
             let _ = writeln!(out, "- {mark}: {}", plain(&text));
         }
+        for title in &receipt.still_borrowed {
+            let _ = writeln!(out, "- **to do: give back what is borrowed**: {}", plain(title));
+        }
         for (place, title) in &receipt.still_closed {
             let _ = writeln!(out, "- to do: start {} again", plain(&words::titled(place, title)));
         }

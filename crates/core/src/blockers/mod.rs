@@ -66,20 +66,24 @@ pub struct Situation<'s> {
     pub trace: &'s Trace,
     /// The installer that will be run, with its path.
     pub payload: Option<(&'s str, &'s Package)>,
+    /// Values that are ours to give back.
+    pub borrowed: &'s [Place],
     /// What it will say.
     pub prediction: Prediction,
 }
 
-/// Looks for everything in the way; the surest first. An install of `payload` is meant, if given.
+/// Looks for everything in the way; the surest first. An install of `payload` is meant, if given;
+/// the values in `borrowed` are otherwise on our behalf.
 pub fn check(
     survey: &Survey,
     registered: &Registered,
     subject: &Subject,
     trace: &Trace,
     payload: Option<(&str, &Package)>,
+    borrowed: &[Place],
 ) -> Vec<Blocker> {
     let prediction = payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
-    let situation = Situation { survey, registered, subject, trace, payload, prediction };
+    let situation = Situation { survey, registered, subject, trace, payload, borrowed, prediction };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
     found.sort_by_key(|blocker| blocker.severity);
     for (number, blocker) in found.iter_mut().enumerate() {

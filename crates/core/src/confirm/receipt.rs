@@ -51,6 +51,9 @@ pub struct Receipt {
     pub changed_by_installer: Vec<Change>,
     /// Programs that were ended for the work and do not run again, with what people call them.
     pub still_closed: Vec<(Place, String)>,
+    /// What is borrowed of the machine and not given back.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub still_borrowed: Vec<String>,
     /// What could not be looked at.
     pub could_not_look: Vec<Gap>,
     /// Digest of the journal's last entry, which is chained to all before it.
@@ -58,9 +61,9 @@ pub struct Receipt {
 }
 
 impl Receipt {
-    /// Whether every question is answered as it should be.
+    /// Whether every question is answered as it should be, and nothing is borrowed.
     pub fn is_good(&self) -> bool {
         let fine = |verdict| matches!(verdict, Verdict::Yes | Verdict::NotDone);
-        fine(self.clean) && fine(self.installed) && fine(self.bystanders)
+        fine(self.clean) && fine(self.installed) && fine(self.bystanders) && self.still_borrowed.is_empty()
     }
 }

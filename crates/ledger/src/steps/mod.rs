@@ -7,6 +7,7 @@ pub(crate) mod entry;
 mod key;
 mod process;
 mod service;
+pub(crate) mod setting;
 mod value;
 
 use serde::{Deserialize, Serialize};
@@ -58,6 +59,25 @@ pub enum Piece {
         /// The same, after.
         after: FileTime,
     },
+    /// A registry value that is set for a while.
+    Setting {
+        /// Path of its key.
+        key: String,
+        /// What it is for a while.
+        set: RegValue,
+        /// What it was; nothing if it was not there.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        was: Option<RegValue>,
+        /// The first key that had to be made for it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        made: Option<String>,
+        /// Time stamp of the key, or of the key above the one that was made, before.
+        before: FileTime,
+        /// The same, after.
+        after: FileTime,
+    },
+    /// The network, which is cut for a while.
+    Network,
     /// A file or folder, which is moved into the vault.
     Entry {
         /// Path.
@@ -143,6 +163,11 @@ impl Piece {
         let taken = match self {
             Self::Process { image } => return process::take(image, machine),
             Self::Service { name, .. } => return service::take(name, machine),
+            Self::Setting { key, set, .. } => match setting::take(key, set, machine)? {
+                Some(above) => Ok(above),
+                None => return Ok(()),
+            },
+            Self::Network => return Ok(machine.set_network(false).map(drop)?),
             Self::Key { path, .. } => machine.delete_key(path),
             Self::Value { key, value, .. } => machine.delete_value(key, &value.name),
             Self::Entry { path, name, .. } => return entry::take(&path.clone(), &name.clone(), self, machine, at),
@@ -160,6 +185,10 @@ impl Piece {
         match self {
             Self::Process { image } => process::put_back(image, machine),
             Self::Service { name, ran } => service::put_back(name, *ran, machine),
+            Self::Setting { key, set, was, made, before, after } => {
+                setting::put_back(key, set, was.as_ref(), made.as_deref(), above(before, after), machine)
+            }
+            Self::Network => Ok(machine.set_network(true).map(drop)?),
             Self::Key { path, tree, before, after } => key::put_back(path, tree, above(before, after), machine),
             Self::Value { key, value, position, before, after } => {
                 value::put_back(key, value, *position, above(before, after), machine)
@@ -193,15 +222,20 @@ impl Piece {
             Self::Key { path, .. } => Some(Place::key(path.as_str())),
             Self::Value { key, value, .. } => Some(Place::value(key.as_str(), value.name.as_str())),
             Self::Entry { path, .. } => Some(Place::folder(path.as_str())),
-            Self::Process { .. } | Self::Service { .. } => None,
+            Self::Process { .. } | Self::Service { .. } | Self::Setting { .. } | Self::Network => None,
         }
     }
 
-    /// The value in which the machine is asked to take the piece later.
-    pub(crate) fn asked_in(&self) -> Option<Place> {
+    /// What is otherwise as long as the piece is out: a value that is set for a while, with the key
+    /// that was made for it, or a value in which the machine is asked for something.
+    pub(crate) fn otherwise(&self) -> Vec<Place> {
         match self {
-            Self::Entry { later: Some(later), .. } => later.asked_in.clone(),
-            _ => None,
+            Self::Entry { later: Some(later), .. } => later.asked_in.iter().cloned().collect(),
+            Self::Setting { key, set, made, .. } => {
+                let value = Place::value(key.as_str(), set.name.as_str());
+                made.iter().map(|made| Place::key(made.as_str())).chain([value]).collect()
+            }
+            _ => Vec::new(),
         }
     }
 
@@ -210,14 +244,18 @@ impl Piece {
         match self {
             Self::Key { path, tree, .. } => Some(regtext::key_text(path, tree)),
             Self::Value { key, value, .. } => Some(regtext::value_text(key, value)),
-            Self::Process { .. } | Self::Service { .. } | Self::Entry { .. } => None,
+            Self::Setting { key, was, .. } => was.as_ref().map(|was| regtext::value_text(key, was)),
+            Self::Process { .. } | Self::Service { .. } | Self::Entry { .. } | Self::Network => None,
         }
     }
 
     fn set_after(&mut self, time: FileTime) {
         match self {
-            Self::Key { after, .. } | Self::Value { after, .. } | Self::Entry { after, .. } => *after = time,
-            Self::Process { .. } | Self::Service { .. } => {}
+            Self::Key { after, .. }
+            | Self::Value { after, .. }
+            | Self::Entry { after, .. }
+            | Self::Setting { after, .. } => *after = time,
+            Self::Process { .. } | Self::Service { .. } | Self::Network => {}
         }
     }
 }

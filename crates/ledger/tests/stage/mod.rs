@@ -23,6 +23,7 @@ product = "Windows 10 Pro"
 version = "10.0.19045"
 dated = "2026-02-27T16:40:00Z"
 now = "2026-03-02T06:40:00Z"
+network = true
 
 [[user]]
 name = "maren"
@@ -64,7 +65,7 @@ pub struct Stage {
     pub plan: Plan,
     pub before: Survey,
     pub cleared: Survey,
-    about: About,
+    pub about: About,
     /// The machine is starting: when its power comes back, it starts again.
     pub starting: Cell<bool>,
 }

@@ -68,6 +68,7 @@ impl Alter for Bench {
         let mut edit = self.edit()?;
         let above = edit.delete(path)?;
         edit.commit()?;
+        self.bring_own_drivers(path)?;
         Ok(above)
     }
 
@@ -92,6 +93,39 @@ impl Alter for Bench {
         let mut edit = self.edit()?;
         edit.restore_absent_value(key, value, position, above)?;
         edit.commit()
+    }
+
+    fn missing_from(&self, key: &str) -> Result<(Option<String>, FileTime), MachineError> {
+        self.edit()?.holder(key)
+    }
+
+    fn lend_value(&self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
+        let mut edit = self.edit()?;
+        let above = edit.lend(key, value)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn return_value(
+        &self,
+        key: &str,
+        name: &str,
+        was: Option<&RegValue>,
+        made: Option<&str>,
+        above: Above,
+    ) -> Result<(), MachineError> {
+        let mut edit = self.edit()?;
+        edit.take_back(key, name, was, made, above)?;
+        edit.commit()
+    }
+
+    fn set_network(&self, on: bool) -> Result<bool, MachineError> {
+        let mut state = self.state()?;
+        let was = state.network.replace(on).unwrap_or(true);
+        if was != on {
+            self.set_state(&state)?;
+        }
+        Ok(was)
     }
 
     fn end_process(&self, image: &str) -> Result<usize, MachineError> {

@@ -5,6 +5,7 @@
 
 mod alter;
 pub mod demo;
+mod drivers;
 mod installer;
 mod observe;
 mod restart;

@@ -31,12 +31,26 @@ pub struct State {
     /// Connected devices.
     #[serde(default, rename = "device", skip_serializing_if = "Vec::is_empty")]
     pub devices: Vec<Device>,
+    /// Drivers that Windows puts back by itself when they are removed, as long as it has a network
+    /// and looks for drivers.
+    #[serde(default, rename = "own_driver", skip_serializing_if = "Vec::is_empty")]
+    pub own_drivers: Vec<OwnDriver>,
     /// Programs that run or have run.
     #[serde(default, rename = "process", skip_serializing_if = "Vec::is_empty")]
     pub processes: Vec<ProcessState>,
     /// Services that have a state.
     #[serde(default, rename = "service", skip_serializing_if = "Vec::is_empty")]
     pub services: Vec<ServiceRow>,
+}
+
+/// A driver that Windows has for a device by itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OwnDriver {
+    /// Short name of its service.
+    pub service: String,
+    /// Its file, as the service names it.
+    pub image: String,
 }
 
 /// A program on the bench.

@@ -90,6 +90,34 @@ impl Alter for Disk {
         edit.commit()
     }
 
+    fn missing_from(&self, key: &str) -> Result<(Option<String>, FileTime), MachineError> {
+        self.edit().holder(key)
+    }
+
+    fn lend_value(&self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
+        let mut edit = self.edit();
+        let above = edit.lend(key, value)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn return_value(
+        &self,
+        key: &str,
+        name: &str,
+        was: Option<&RegValue>,
+        made: Option<&str>,
+        above: Above,
+    ) -> Result<(), MachineError> {
+        let mut edit = self.edit();
+        edit.take_back(key, name, was, made, above)?;
+        edit.commit()
+    }
+
+    fn set_network(&self, _on: bool) -> Result<bool, MachineError> {
+        Err(MachineError::Unsupported("cutting the network"))
+    }
+
     /// Nothing runs on a disk.
     fn end_process(&self, _image: &str) -> Result<usize, MachineError> {
         Ok(0)

@@ -96,6 +96,14 @@ impl<'d> Edit<'d> {
         })
     }
 
+    /// Whether a key holds nothing but keys that hold nothing.
+    pub(crate) fn is_bare(&self, key: &str) -> Result<bool, MachineError> {
+        fn is_bare(tree: &KeyTree) -> bool {
+            tree.values.is_empty() && tree.keys.iter().all(is_bare)
+        }
+        self.read(key).map(|tree| is_bare(&tree))
+    }
+
     /// The time of a key.
     pub(crate) fn time_of(&self, key: &str) -> Result<FileTime, MachineError> {
         self.look(key, |hive, rest| {

@@ -12,6 +12,7 @@ mod folder;
 mod guard;
 mod hives;
 mod kept;
+mod lend;
 mod moves;
 mod observe;
 mod registry;

@@ -14,6 +14,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
         Outcome::Done => ("done", GOOD),
         Outcome::AlreadyGone => ("already gone", QUIET),
         Outcome::Changed => ("left alone", CARE),
+        Outcome::CameBack => ("came back", BAD),
         Outcome::PutOff { .. } => ("put off", CARE),
         Outcome::InUse { .. } => ("in use", CARE),
         Outcome::Refused { .. } => ("refused", BAD),
@@ -23,6 +24,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
     let more = match &report.outcome {
         Outcome::Done | Outcome::AlreadyGone => return out,
         Outcome::Changed => "it is no longer as the plan saw it; make a new plan".to_owned(),
+        Outcome::CameBack => "it was taken, and Windows or another program has put something there again; `stubble borrow network driver-search` keeps Windows from it".to_owned(),
         Outcome::PutOff { file, by } => {
             format!("{} is held open by {}; Windows moves it to the vault at its next start", shown(file), shown(by))
         }

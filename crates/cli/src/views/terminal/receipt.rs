@@ -47,6 +47,12 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
             out.push_str(&format!("  - and {} more\n", receipt.kept.len() - SHOWN));
         }
     }
+    if !receipt.still_borrowed.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(BAD, "Borrowed, and not given back: `stubble giveback`")));
+        for title in &receipt.still_borrowed {
+            out.push_str(&hang("  - ", &shown(title), width));
+        }
+    }
     if !receipt.still_closed.is_empty() {
         out.push_str(&format!("\n{}\n", styled(STRONG, "Ended for the work, and not running again: start them")));
         for (place, title) in &receipt.still_closed {

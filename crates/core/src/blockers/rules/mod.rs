@@ -2,6 +2,7 @@
 
 mod cached_package_gone;
 mod held_open;
+mod left_behind;
 mod payload_refuses;
 mod phantom_registration;
 mod restart_pending;
@@ -23,6 +24,7 @@ pub static RULES: &[Rule] = &[
     restart_pending::look,
     space::look,
     still_running::look,
+    left_behind::look,
 ];
 
 fn blocker(

@@ -78,6 +78,7 @@ pub fn build(world: &str, package: &dyn Fn(&str) -> Option<String>, root: &Path)
     state.now = file_time(world.computer.now);
     state.processes = world.processes.clone();
     state.devices = world.devices.clone();
+    state.own_drivers = world.own_drivers.clone();
     state.network = world.computer.network;
     state.restart_pending = world.computer.restart_pending.clone();
     for row in &world.services {

@@ -42,6 +42,9 @@ pub struct World {
     /// What is taken away afterwards.
     #[serde(default, rename = "broken")]
     pub broken: Vec<BrokenRow>,
+    /// Drivers that Windows puts back by itself.
+    #[serde(default, rename = "own_driver")]
+    pub own_drivers: Vec<super::running::OwnDriver>,
     /// Connected devices.
     #[serde(default, rename = "device")]
     pub devices: Vec<stubble_core::survey::Device>,

@@ -1,0 +1,42 @@
+//! `borrow`: changes something of the machine for a while.
+
+use stubble_core::loans::{Loan, offered};
+use stubble_ledger::borrow;
+
+use super::consent;
+use crate::args::Borrow;
+use crate::errors::CliError;
+use crate::views::terminal;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+pub fn run(args: &Borrow, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let mut work = Work::begin(settings)?;
+    let wanted = chosen(&work, &args.loans)?;
+    let titles: Vec<&str> = wanted.iter().map(|loan| loan.title.as_str()).collect();
+    consent(args.consent.yes, &format!("For a while: {}. Do it?", titles.join("; ")), ui)?;
+    take(&mut work, &wanted, false, ui)?;
+    Ok(Exit::Done)
+}
+
+/// The loans of these names. Fails where one is not offered.
+pub fn chosen(work: &Work, names: &[String]) -> Result<Vec<Loan>, CliError> {
+    let offered = offered(&work.survey, &work.trace());
+    let find = |name: &String| {
+        let found = offered.iter().find(|loan| loan.name.eq_ignore_ascii_case(name)).cloned();
+        found.ok_or_else(|| CliError::NoLoan {
+            name: name.clone(),
+            offered: offered.iter().map(|loan| format!("{}: {}", loan.name, loan.title)).collect(),
+        })
+    };
+    names.iter().map(find).collect()
+}
+
+/// Borrows them, and shows each as it is out.
+pub fn take(work: &mut Work, loans: &[Loan], for_mend: bool, ui: &mut Ui) -> Result<(), CliError> {
+    for loan in loans {
+        let out = borrow(&mut work.case, work.machine.alter()?, loan, for_mend)?;
+        ui.print(&terminal::borrowed(loan, out, for_mend, ui.width));
+    }
+    Ok(())
+}

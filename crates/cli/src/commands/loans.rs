@@ -1,0 +1,29 @@
+//! `loans`: what is borrowed, and what can be.
+
+use stubble_core::loans::{Lent, offered};
+use stubble_ledger::Borrowed;
+
+use super::show;
+use crate::documents::{LoanOffered, LoanOut, Loans};
+use crate::errors::CliError;
+use crate::views::terminal;
+use crate::work::{Settings, Work};
+use crate::{Exit, Ui};
+
+pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let work = Work::begin(settings)?;
+    let out: Vec<LoanOut> = work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(out).collect();
+    let offered = offered(&work.survey, &work.trace()).into_iter().map(|loan| LoanOffered {
+        values: loan.changes.iter().filter(|change| matches!(change, Lent::Value { .. })).count(),
+        loan: loan.name,
+        title: loan.title,
+        good_for: loan.good_for,
+    });
+    let loans = Loans { offered: offered.collect(), out };
+    show(&loans, settings, ui, terminal::loans);
+    Ok(if loans.out.is_empty() { Exit::Done } else { Exit::No })
+}
+
+fn out(loan: Borrowed) -> LoanOut {
+    LoanOut { loan: loan.loan, title: loan.title, since: loan.since, for_mend: loan.for_mend }
+}

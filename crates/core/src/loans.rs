@@ -1,0 +1,234 @@
+//! What can be borrowed of a machine for the time of a reinstall, and what others have left so.
+
+use std::sync::LazyLock;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::model::path::is_inside_or_same;
+use crate::model::registry::{RegValue, kind};
+use crate::model::{Place, PlaceKind};
+use crate::survey::Survey;
+use crate::trace::Trace;
+
+/// A temporary change that the machine can lend.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Loan {
+    /// The name by which it is asked for.
+    pub name: String,
+    /// What is so as long as it lasts.
+    pub title: String,
+    /// What it is good for.
+    pub good_for: String,
+    /// What is changed.
+    pub changes: Vec<Lent>,
+}
+
+/// One thing that is otherwise as long as a loan lasts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Lent {
+    /// A registry value is set.
+    Value {
+        /// Path of its key.
+        key: String,
+        /// The value.
+        value: RegValue,
+    },
+    /// The network is cut.
+    Network,
+}
+
+/// A change that nobody gave back.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LeftBehind {
+    /// The value that says so.
+    pub place: Place,
+    /// What it means.
+    pub meaning: String,
+}
+
+#[derive(Deserialize)]
+struct Table {
+    loan: Vec<Row>,
+}
+
+#[derive(Deserialize)]
+struct Row {
+    name: String,
+    title: String,
+    #[serde(rename = "use")]
+    good_for: String,
+    setting: Vec<Setting>,
+}
+
+#[derive(Deserialize)]
+struct Setting {
+    key: String,
+    value: String,
+    dword: Option<u32>,
+    text: Option<String>,
+    telling: Option<String>,
+}
+
+static TABLE: LazyLock<Table> =
+    LazyLock::new(|| toml::from_str(include_str!("../data/loans.toml")).expect("the table is tested"));
+
+/// `Start` of a service that is disabled, and of one that starts with the system.
+const DISABLED: u32 = 4;
+const AUTOMATIC: u32 = 2;
+/// What the system writes for a startup entry that is switched off.
+const SWITCHED_OFF: [u8; 12] = [3, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
+
+impl Setting {
+    fn key(&self, survey: &Survey) -> String {
+        let control = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
+        self.key.replace("%Control%", &control)
+    }
+
+    fn wanted(&self) -> RegValue {
+        match (&self.dword, &self.text) {
+            (Some(number), _) => RegValue::dword(&self.value, *number),
+            (None, text) => RegValue::text(&self.value, text.as_deref().unwrap_or_default()),
+        }
+    }
+}
+
+/// Everything that this machine can lend. What the subject itself starts or runs is left out of a
+/// clean start: that is for the plan.
+pub fn offered(survey: &Survey, trace: &Trace) -> Vec<Loan> {
+    let table = TABLE.loan.iter().map(|row| Loan {
+        name: row.name.clone(),
+        title: row.title.clone(),
+        good_for: row.good_for.clone(),
+        changes: row
+            .setting
+            .iter()
+            .map(|setting| Lent::Value { key: setting.key(survey), value: setting.wanted() })
+            .collect(),
+    });
+    let mut loans = vec![Loan {
+        name: "network".to_owned(),
+        title: "the network is cut".to_owned(),
+        good_for: "Windows does not put its own driver back, and no download starts by itself".to_owned(),
+        changes: vec![Lent::Network],
+    }];
+    loans.extend(table);
+    loans.push(Loan {
+        name: "startup".to_owned(),
+        title: "programs that start at sign-in are switched off".to_owned(),
+        good_for: "after a restart nothing holds a file or a port that setup needs".to_owned(),
+        changes: startup(survey, trace),
+    });
+    loans.push(Loan {
+        name: "services".to_owned(),
+        title: "services that are not part of Windows do not start".to_owned(),
+        good_for: "after a restart no helper of another program is in the way".to_owned(),
+        changes: services(survey, trace),
+    });
+    loans
+}
+
+fn belongs(trace: &Trace, place: &Place) -> bool {
+    trace.remnants.iter().any(|remnant| place.is_within(&remnant.place))
+}
+
+/// The system keeps a switch for each `Run` value beside it.
+fn startup(survey: &Survey, trace: &Trace) -> Vec<Lent> {
+    let machine = survey.facts.software_views().into_iter().map(|top| {
+        let switches = if top.contains("WOW6432Node") { "Run32" } else { "Run" };
+        (top.to_owned(), "HKLM\\SOFTWARE".to_owned(), switches)
+    });
+    let users = survey.facts.users.iter().map(|user| {
+        let top = format!("{}\\Software", user.hive());
+        (top.clone(), top, "Run")
+    });
+    let mut changes = Vec::new();
+    for (top, switch_top, switches) in machine.chain(users) {
+        let run = format!("{top}\\Microsoft\\Windows\\CurrentVersion\\Run");
+        let switches =
+            format!("{switch_top}\\Microsoft\\Windows\\CurrentVersion\\Explorer\\StartupApproved\\{switches}");
+        let Some(key) = survey.registry.key(&run) else { continue };
+        for value in survey.registry.values(key) {
+            let place = Place { kind: PlaceKind::Startup, ..Place::value(run.as_str(), value.name) };
+            if !belongs(trace, &place) {
+                let value = RegValue { name: value.name.to_owned(), kind: kind::BINARY, data: SWITCHED_OFF.to_vec() };
+                changes.push(Lent::Value { key: switches.clone(), value });
+            }
+        }
+    }
+    changes
+}
+
+fn services(survey: &Survey, trace: &Trace) -> Vec<Lent> {
+    let top = survey.facts.services_key();
+    let mut changes = Vec::new();
+    for key in survey.registry.subkeys(&top) {
+        let start = survey.registry.value(key, "Start").and_then(|value| value.dword());
+        let Some(image) = survey.registry.text(key, "ImagePath") else { continue };
+        let name = survey.registry.name(key);
+        let program = survey.facts.environment(None).expand(&image);
+        let program = program.trim_start_matches('"').trim_start_matches("\\??\\");
+        let is_of_windows = is_of_windows(program, &survey.facts.windows);
+        let place = Place { kind: PlaceKind::Service, ..Place::key(name) };
+        if start == Some(AUTOMATIC) && !is_of_windows && !belongs(trace, &place) {
+            let value = RegValue::dword("Start", DISABLED);
+            changes.push(Lent::Value { key: format!("{top}\\{name}"), value });
+        }
+    }
+    changes
+}
+
+/// A command line begins with a program; what follows it does not matter here.
+fn is_of_windows(command: &str, windows: &str) -> bool {
+    let relative = command.to_lowercase().trim_start_matches('\\').starts_with("systemroot\\")
+        || command.to_lowercase().starts_with("system32\\");
+    let program = command.split(['"', ' ']).next().unwrap_or(command);
+    relative || is_inside_or_same(program, windows)
+}
+
+/// What others have changed and not given back. `ours` are the values of loans that are out.
+pub fn left_behind(survey: &Survey, ours: &[Place]) -> Vec<LeftBehind> {
+    let mut found = Vec::new();
+    for setting in TABLE.loan.iter().flat_map(|row| &row.setting) {
+        let Some(meaning) = &setting.telling else { continue };
+        let path = setting.key(survey);
+        let stands = survey.registry.key(&path).and_then(|key| survey.registry.value(key, &setting.value));
+        let place = Place::value(path, setting.value.as_str());
+        let is_ours = ours.iter().any(|own| own.folded() == place.folded());
+        if !is_ours && stands.is_some_and(|value| value.data == setting.wanted().data) {
+            found.push(LeftBehind { place, meaning: meaning.clone() });
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_table_is_whole() {
+        let mut names: Vec<&str> = TABLE.loan.iter().map(|row| row.name.as_str()).collect();
+        names.sort_unstable();
+        names.dedup();
+        assert_eq!(names.len(), TABLE.loan.len());
+        for setting in TABLE.loan.iter().flat_map(|row| &row.setting) {
+            assert!(setting.dword.is_some() != setting.text.is_some(), "{}", setting.value);
+        }
+    }
+
+    #[test]
+    fn the_programs_of_windows_are_known_in_every_spelling() {
+        let windows = "C:\\Windows";
+        for own in [
+            "C:\\Windows\\system32\\svchost.exe -k netsvcs",
+            "\\SystemRoot\\System32\\drivers\\usbser.sys",
+            "system32\\drivers\\disk.sys",
+        ] {
+            assert!(is_of_windows(own, windows), "{own}");
+        }
+        for other in ["C:\\Program Files\\Sievewell\\clock.exe", "C:\\WindowsTools\\a.exe"] {
+            assert!(!is_of_windows(other, windows), "{other}");
+        }
+    }
+}
