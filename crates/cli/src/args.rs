@@ -55,7 +55,7 @@ pub enum Command {
     /// Look again: is it clean, is it installed right, did anything else change
     Confirm,
     /// Write the ticket as HTML, Markdown and JSON
-    Report,
+    Report(Report),
     /// Take a portable picture of a machine, for someone else or for later
     Capture(Capture),
     /// Show what differs between two machines or moments
@@ -72,6 +72,14 @@ pub struct Consent {
     /// Do not ask, for scripts
     #[arg(long)]
     pub yes: bool,
+}
+
+/// Write the ticket.
+#[derive(Clone, Copy, Debug, Group)]
+pub struct Report {
+    /// Only look whether the vault holds everything as it was taken
+    #[arg(long)]
+    pub check: bool,
 }
 
 /// Start a case.

@@ -12,7 +12,7 @@ use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
-use stubble_ledger::{GivenBack, InstallReport, Outcome, Report, Returned};
+use stubble_ledger::{GivenBack, InstallReport, Outcome, Report, Returned, VaultState};
 
 /// A document with its schema's name and version.
 #[derive(Debug, Serialize)]
@@ -267,5 +267,6 @@ documented! {
     LoansReturned => "stubble.giveback/1",
     InstallReport => "stubble.install/1",
     Receipt => "stubble.receipt/1",
+    VaultState => "stubble.vault/1",
     CaseReport => "stubble.report/1",
 }

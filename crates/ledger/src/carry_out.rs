@@ -9,6 +9,7 @@ use stubble_machine::{Above, Alter, MachineError};
 use crate::journal::{DeedState, Entry};
 use crate::loans::finish_giving_back;
 use crate::steps::{At, Later, Piece, entry, pieces};
+use crate::vault::record_digest;
 use crate::{Case, LedgerError};
 
 /// What became of a step.
@@ -114,6 +115,7 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         kind: step.kind,
         place: step.place.clone(),
         title: step.title.clone(),
+        record: record_digest(&pieces),
     })?;
     match take_all(case, machine, deed, &mut pieces) {
         Ok(()) => {

@@ -43,6 +43,9 @@ pub enum Entry {
         /// What people call it.
         #[serde(default, skip_serializing_if = "String::is_empty")]
         title: String,
+        /// Digest of the record in the vault.
+        #[serde(default)]
+        record: String,
     },
     /// The step is done.
     Done {
@@ -85,6 +88,9 @@ pub enum Entry {
         /// Whether the guided work borrowed it, and gives it back at its end.
         #[serde(default, skip_serializing_if = "std::ops::Not::not")]
         for_mend: bool,
+        /// Digest of the record in the vault.
+        #[serde(default)]
+        record: String,
     },
     /// A loan is given back.
     GivenBack {
@@ -253,7 +259,7 @@ impl Journal {
     pub fn deeds(&self) -> Vec<Deed> {
         let states = states_in(&self.lines);
         let deeds = self.lines.iter().filter_map(|line| match &line.entry {
-            Entry::Intent { deed, step, kind, place, title } => Some(Deed {
+            Entry::Intent { deed, step, kind, place, title, .. } => Some(Deed {
                 number: *deed,
                 step: step.clone(),
                 kind: *kind,
@@ -269,6 +275,16 @@ impl Journal {
     /// Everything that was borrowed, with how far it has come.
     pub fn loans(&self) -> Vec<Borrowed> {
         loans_in(&self.lines)
+    }
+
+    /// The digest of a deed's record.
+    pub(crate) fn record_of(&self, number: u32) -> Option<&str> {
+        self.lines.iter().find_map(|line| match &line.entry {
+            Entry::Intent { deed, record, .. } | Entry::Borrow { deed, record, .. } if *deed == number => {
+                Some(record.as_str())
+            }
+            _ => None,
+        })
     }
 
     /// The payload of the last install that finished, if nothing was taken or put back since.
@@ -325,7 +341,7 @@ fn read(path: &Path) -> Result<(Vec<Line>, u64, u64), LedgerError> {
 fn loans_in(lines: &[Line]) -> Vec<Borrowed> {
     let states = states_in(lines);
     let loans = lines.iter().filter_map(|line| match &line.entry {
-        Entry::Borrow { deed, loan, title, for_mend } => Some(Borrowed {
+        Entry::Borrow { deed, loan, title, for_mend, .. } => Some(Borrowed {
             deed: *deed,
             loan: loan.clone(),
             title: title.clone(),

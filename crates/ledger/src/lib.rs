@@ -26,3 +26,4 @@ pub use loans::{GivenBack, borrow, give_back};
 pub use putback::{Returned, putback};
 pub use restart::restart;
 pub use steps::Piece;
+pub use vault::{VaultFault, VaultState};

@@ -12,6 +12,7 @@ use stubble_machine::{Alter, MachineError};
 use crate::carry_out::{finish_open, take_all};
 use crate::journal::{Borrowed, DeedState, Entry};
 use crate::steps::{At, Piece, setting};
+use crate::vault::record_digest;
 use crate::{Case, LedgerError};
 
 /// A loan that was to be given back.
@@ -51,7 +52,14 @@ pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool)
     }
     let deed = case.journal.next_deed();
     case.set_record(deed, &pieces)?;
-    case.journal.append(Entry::Borrow { deed, loan: loan.name.clone(), title: loan.title.clone(), for_mend })?;
+    let record = record_digest(&pieces);
+    case.journal.append(Entry::Borrow {
+        deed,
+        loan: loan.name.clone(),
+        title: loan.title.clone(),
+        for_mend,
+        record,
+    })?;
     match take_all(case, machine, deed, &mut pieces) {
         Ok(()) => {
             case.set_record(deed, &pieces)?;

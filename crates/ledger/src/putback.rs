@@ -49,23 +49,32 @@ pub fn putback(
         if !matches!(deed.state, DeedState::Done | DeedState::PutOff) || !wanted {
             continue;
         }
-        let pieces = case.record(deed.number)?;
-        case.journal.append(Entry::UndoIntent { deed: deed.number })?;
-        let refused = match put_back_all(case, machine, deed.number, &pieces, false) {
-            Ok(()) => {
-                case.journal.append(Entry::Undone { deed: deed.number })?;
-                None
-            }
-            Err(LedgerError::Machine(error @ (MachineError::Occupied(_) | MachineError::Absent(_)))) => {
-                // It stays taken; the vault keeps it.
-                case.journal.append(Entry::Done { deed: deed.number })?;
-                Some(error.to_string())
-            }
-            Err(other) => return Err(other),
-        };
+        let refused = put_back_one(case, machine, deed.number)?;
         let one = Returned { deed: deed.number, step: deed.step, place: deed.place, title: deed.title, refused };
         tell(&one);
         returned.push(one);
     }
     Ok(returned)
+}
+
+/// Puts one deed back; tells why not, where it stays taken and the vault keeps it.
+fn put_back_one(case: &mut Case, machine: &dyn Alter, deed: u32) -> Result<Option<String>, LedgerError> {
+    let pieces = match case.record(deed) {
+        Err(error @ LedgerError::Damaged { .. }) => return Ok(Some(error.to_string())),
+        other => other?,
+    };
+    case.journal.append(Entry::UndoIntent { deed })?;
+    match put_back_all(case, machine, deed, &pieces, false) {
+        Ok(()) => {
+            case.journal.append(Entry::Undone { deed })?;
+            Ok(None)
+        }
+        Err(LedgerError::Machine(
+            error @ (MachineError::Occupied(_) | MachineError::Absent(_) | MachineError::Refused { .. }),
+        )) => {
+            case.journal.append(Entry::Done { deed })?;
+            Ok(Some(error.to_string()))
+        }
+        Err(other) => Err(other),
+    }
 }

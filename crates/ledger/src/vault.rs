@@ -3,12 +3,45 @@
 use std::fs;
 use std::path::PathBuf;
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use stubble_core::model::Place;
 use stubble_machine::{Alter, durable};
 
-use crate::steps::Piece;
+use crate::case::short_digest;
+use crate::journal::DeedState;
+use crate::steps::{At, Piece, entry};
 use crate::{Case, LedgerError};
 
 const RECORD: &str = "record.json";
+
+/// How it stands with a vault.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct VaultState {
+    /// Steps that are done, and can be undone.
+    pub deeds: usize,
+    /// Files and folders that are held.
+    pub entries: usize,
+    /// What is wrong.
+    pub faults: Vec<VaultFault>,
+}
+
+/// Something that cannot be put back as it was taken.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct VaultFault {
+    /// The step's name in the plan.
+    pub step: String,
+    /// The place.
+    pub place: Place,
+    /// What is wrong.
+    pub why: String,
+}
+
+/// The digest of a record, as the journal has it: of what was about to be taken.
+pub(crate) fn record_digest(pieces: &[Piece]) -> String {
+    let untaken: Vec<Piece> = pieces.iter().map(Piece::untaken).collect();
+    short_digest(&serde_json::to_vec(&untaken).unwrap_or_default())
+}
 
 impl Case {
     /// Makes the vault's folder for a deed and writes down what is about to be taken.
@@ -32,7 +65,41 @@ impl Case {
     pub(crate) fn record(&self, deed: u32) -> Result<Vec<Piece>, LedgerError> {
         let path = self.vault(deed).join(RECORD);
         let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
-        serde_json::from_slice(&bytes).map_err(|error| LedgerError::Damaged { path, why: error.to_string() })
+        let pieces: Vec<Piece> = serde_json::from_slice(&bytes)
+            .map_err(|error| LedgerError::Damaged { path: path.clone(), why: error.to_string() })?;
+        match self.journal.record_of(deed) {
+            Some(written) if written != record_digest(&pieces) => {
+                let why = "it is not the record that the journal speaks of".to_owned();
+                Err(LedgerError::Damaged { path, why })
+            }
+            _ => Ok(pieces),
+        }
+    }
+
+    /// Looks whether the vault holds what was taken, as it was taken. Tells how many files and
+    /// folders are held, and what is wrong.
+    pub fn check_vault(&self, machine: &dyn Alter) -> Result<VaultState, LedgerError> {
+        let mut state = VaultState::default();
+        for deed in self.journal.deeds().into_iter().filter(|deed| deed.state == DeedState::Done) {
+            state.deeds += 1;
+            let pieces = match self.record(deed.number) {
+                Ok(pieces) => pieces,
+                Err(error) => {
+                    state.faults.push(VaultFault { step: deed.step, place: deed.place, why: error.to_string() });
+                    continue;
+                }
+            };
+            for (number, piece) in pieces.iter().enumerate() {
+                let Some(place) = piece.taken().filter(|_| matches!(piece, Piece::Entry { .. })) else { continue };
+                state.entries += 1;
+                let held =
+                    entry::held(piece, &At { case: self, deed: deed.number, piece: number, again: false }, machine)?;
+                if let Err(error) = entry::check_held(piece, &held, machine) {
+                    state.faults.push(VaultFault { step: deed.step.clone(), place, why: error.to_string() });
+                }
+            }
+        }
+        Ok(state)
     }
 
     /// Where a piece of a deed that is a file or folder is held. Its own name is kept.
@@ -43,8 +110,6 @@ impl Case {
         name: &str,
         machine: &dyn Alter,
     ) -> Result<PathBuf, LedgerError> {
-        let folder = self.holding(machine)?.join(format!("{deed:04}")).join(piece.to_string());
-        durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
-        Ok(folder.join(name))
+        Ok(self.holding(machine)?.join(format!("{deed:04}")).join(piece.to_string()).join(name))
     }
 }

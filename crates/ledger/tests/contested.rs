@@ -129,3 +129,44 @@ fn what_is_in_use_goes_at_the_next_start() {
     stage.bench.start_process(clock).unwrap();
     stage.assert_is(&stage.before, "put back after the program was closed");
 }
+
+#[test]
+fn a_vault_that_was_tampered_with_gives_nothing_back() {
+    let stage = stage();
+    stage.fresh_case();
+    stage.clear();
+    let case = stage.case();
+    assert_eq!(case.check_vault(&stage.bench).unwrap().faults, []);
+    let vault = stage.case_folder().join("vault");
+    let find = |name: &str| {
+        let deeds = std::fs::read_dir(&vault).unwrap().map(|deed| deed.unwrap().path().join("0").join(name));
+        deeds.filter(|path| path.exists()).collect::<Vec<_>>()
+    };
+    // Another file in the place of one that was taken.
+    let taken = find("Scale Desk").into_iter().find(|path| path.join("cache.bin").exists()).unwrap();
+    std::fs::write(taken.join("cache.bin"), "something else").unwrap();
+    let faults = case.check_vault(&stage.bench).unwrap().faults;
+    assert_eq!(faults.len(), 1, "{faults:?}");
+    drop(case);
+    let returned = putback(&mut stage.case(), &stage.bench, &[], &mut |_| {}).unwrap();
+    let refused: Vec<_> = returned.iter().filter(|one| one.refused.is_some()).collect();
+    assert_eq!(refused.len(), 1, "{refused:?}");
+    assert!(stage.bench.survey().unwrap().files.find("C:\\ProgramData\\Scale Desk").is_none());
+}
+
+#[test]
+fn a_record_that_was_edited_is_not_followed() {
+    let stage = stage();
+    stage.fresh_case();
+    stage.clear();
+    let deeds = stage.case().journal.deeds();
+    let deed = deeds.into_iter().find(|deed| deed.place.path.starts_with("C:\\Program Files")).unwrap();
+    let record = stage.case_folder().join("vault").join(format!("{:04}", deed.number)).join("record.json");
+    let text = std::fs::read_to_string(&record).unwrap();
+    std::fs::write(&record, text.replace("Program Files", "Windows")).unwrap();
+    assert_eq!(stage.case().check_vault(&stage.bench).unwrap().faults.len(), 1);
+    let returned = putback(&mut stage.case(), &stage.bench, &[], &mut |_| {}).unwrap();
+    let refused: Vec<_> = returned.iter().filter_map(|one| one.refused.as_deref()).collect();
+    assert!(matches!(refused[..], [why] if why.contains("not the record that the journal speaks of")), "{refused:?}");
+    assert!(stage.bench.survey().unwrap().files.find("C:\\Windows\\Scale Desk").is_none());
+}

@@ -78,6 +78,10 @@ pub trait Alter: Observe {
     /// Moves a taken file or folder back. Fails with [`MachineError::Occupied`] if something is there.
     fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError>;
 
+    /// The state of something that the vault holds, as [`state::of`](stubble_core::survey::state::of) has
+    /// it; `None` where nothing is held.
+    fn state_of_held(&self, held: &Path) -> Result<Option<String>, MachineError>;
+
     /// Gives a folder its time of change again, after an interruption that came between a return
     /// and this.
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError>;

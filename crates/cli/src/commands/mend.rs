@@ -124,7 +124,7 @@ fn one_after_another(
                 giveback::after_mend(settings, ui)?;
                 confirm::run(settings, ui)?
             }
-            Stage::Report => report::run(settings, ui)?,
+            Stage::Report => report::run(args::Report { check: false }, settings, ui)?,
         };
         guide.after(stage, settings, ui)?;
         match (stage, exit) {

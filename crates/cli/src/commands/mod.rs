@@ -82,7 +82,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
         Command::Giveback(args) => giveback::run(&args, settings, ui),
         Command::Install(args) => install::run(&args, settings, ui),
         Command::Confirm => confirm::run(settings, ui),
-        Command::Report => report::run(settings, ui),
+        Command::Report(args) => report::run(args, settings, ui),
         Command::Capture(args) => capture::run(&args, settings, ui),
         Command::Compare(args) => compare::run(&args, settings, ui),
         Command::Mend(args) => mend::run(&args, settings, ui),

@@ -2,14 +2,21 @@
 
 use stubble_ledger::{DeedState, Entry, Line};
 
+use super::show;
+use crate::args;
 use crate::documents::{CaseReport, Checked, Documented, Event, Traced};
 use crate::errors::CliError;
 use crate::views::{html, markdown, terminal, words};
 use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
-pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+pub fn run(args: args::Report, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let work = Work::begin(settings)?;
+    if args.check {
+        let state = work.case.check_vault(work.machine.alter()?)?;
+        show(&state, settings, ui, terminal::vault_checked);
+        return Ok(if state.faults.is_empty() { Exit::Done } else { Exit::No });
+    }
     let report = gather(&work)?;
     let files = [
         work.case.write("report.html", html::report(&report).as_bytes())?,

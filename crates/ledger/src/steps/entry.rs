@@ -1,10 +1,10 @@
 //! A file or folder: moved into the vault in one piece, whatever its size.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use stubble_core::model::path::parent;
 use stubble_core::model::{FileTime, Place};
-use stubble_core::survey::Survey;
+use stubble_core::survey::{Survey, state};
 use stubble_machine::{Above, Alter, MachineError, durable};
 
 use super::{At, Later, Piece};
@@ -19,6 +19,7 @@ pub(super) fn read(path: &str, survey: &Survey) -> Option<Piece> {
         name: survey.files.name(at).to_owned(),
         before,
         after: Default::default(),
+        state: state::of(survey, &Place::folder(path)).unwrap_or_default(),
         later: None,
     })
 }
@@ -31,6 +32,9 @@ pub(super) fn take(
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
     let held = at.case.held(at.deed, at.piece, name, machine)?;
+    if let Some(folder) = held.parent() {
+        durable::make_folders(folder).map_err(LedgerError::io(folder))?;
+    }
     match machine.take_entry(path, &held) {
         Ok(above) => piece.set_after(above.after),
         Err(MachineError::Absent(_)) => {}
@@ -39,22 +43,39 @@ pub(super) fn take(
     Ok(())
 }
 
+/// Where a piece is held, on this computer.
+pub(crate) fn held(piece: &Piece, at: &At<'_>, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
+    match piece {
+        Piece::Entry { later: Some(later), .. } => on_this_computer(&later.to, machine),
+        Piece::Entry { name, .. } => at.case.held(at.deed, at.piece, name, machine),
+        _ => Err(MachineError::Unsupported("holding what is no file").into()),
+    }
+}
+
+/// Fails where what the vault holds is not what was taken.
+pub(crate) fn check_held(piece: &Piece, held: &Path, machine: &dyn Alter) -> Result<(), LedgerError> {
+    let Piece::Entry { path, state, .. } = piece else { return Ok(()) };
+    let found = machine.state_of_held(held)?.ok_or_else(|| MachineError::Absent(held.display().to_string()))?;
+    if state.is_empty() || found == *state {
+        return Ok(());
+    }
+    let why = format!("what the vault holds for it is not what was taken ({})", held.display());
+    Err(MachineError::Refused { path: path.clone(), why }.into())
+}
+
 pub(super) fn put_back(
+    piece: &Piece,
     path: &str,
-    name: &str,
     above: Above,
-    later: Option<&Later>,
     machine: &dyn Alter,
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
-    let held = match later {
-        Some(later) => {
-            machine.cancel_move(path, later.above())?;
-            on_this_computer(&later.to, machine)?
-        }
-        None => at.case.held(at.deed, at.piece, name, machine)?,
-    };
+    if let Piece::Entry { later: Some(later), .. } = piece {
+        machine.cancel_move(path, later.above())?;
+    }
+    let held = held(piece, at, machine)?;
     if std::fs::symlink_metadata(&held).is_ok() {
+        check_held(piece, &held, machine)?;
         return Ok(machine.return_entry(&held, path, above)?);
     }
     // It was never taken, or is back already; else it was taken out of the vault.

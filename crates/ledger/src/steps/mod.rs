@@ -88,6 +88,9 @@ pub enum Piece {
         before: FileTime,
         /// The same, after.
         after: FileTime,
+        /// Its state when it was taken, so that the vault can be checked.
+        #[serde(default)]
+        state: String,
         /// Where the machine is asked to move it at its next start, when it is in use now.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         later: Option<Later>,
@@ -193,9 +196,7 @@ impl Piece {
             Self::Value { key, value, position, before, after } => {
                 value::put_back(key, value, *position, above(before, after), machine)
             }
-            Self::Entry { path, name, before, after, later } => {
-                entry::put_back(path, name, above(before, after), later.as_ref(), machine, at)
-            }
+            Self::Entry { path, before, after, .. } => entry::put_back(self, path, above(before, after), machine, at),
         }
     }
 
@@ -214,6 +215,16 @@ impl Piece {
         };
         self.set_after(time.unwrap_or_default());
         Ok(())
+    }
+
+    /// The piece as it was before it was taken: what its digest in the journal is of.
+    pub(crate) fn untaken(&self) -> Self {
+        let mut piece = self.clone();
+        piece.set_after(FileTime(0));
+        if let Self::Entry { later, .. } = &mut piece {
+            *later = None;
+        }
+        piece
     }
 
     /// The place on the disk or in the registry that is gone with the piece, if there is one.

@@ -40,6 +40,10 @@ impl Alter for Bench {
         self.disk.move_in(from, path, above)
     }
 
+    fn state_of_held(&self, held: &Path) -> Result<Option<String>, MachineError> {
+        self.disk.state_held(held)
+    }
+
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
         self.disk.set_time(path, time)
     }

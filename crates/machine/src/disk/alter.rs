@@ -35,6 +35,10 @@ impl Alter for Disk {
         self.move_in(from, path, above)
     }
 
+    fn state_of_held(&self, held: &Path) -> Result<Option<String>, MachineError> {
+        self.state_held(held)
+    }
+
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
         self.set_time(path, time)
     }

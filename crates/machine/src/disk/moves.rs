@@ -7,7 +7,6 @@ use std::path::Path;
 use stubble_core::model::FileTime;
 use stubble_core::model::path::{leaf, parent};
 
-use super::folder::modified;
 use super::{Disk, OWN_FOLDER, attributes};
 use crate::durable::{self, Op, operate};
 use crate::{Above, MachineError};
@@ -77,13 +76,14 @@ impl Disk {
     pub(crate) fn move_out(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
         let folder = at.parent().unwrap_or(self.root()).to_owned();
-        let before = fs::metadata(&folder).map_err(MachineError::io(path))?;
-        let op = || Op::Rename(at.clone(), to.to_owned());
-        operate(op, || beneath(self.root(), &folder, path, |folder| rename_out(folder, &at, to, path)))?;
-        sync(to.parent().unwrap_or(to), path)?;
-        sync(&folder, path)?;
-        let after = fs::metadata(&folder).map_err(MachineError::io(path))?;
-        Ok(Above { before: modified(&before), after: modified(&after) })
+        beneath(self.root(), &folder, path, |open| {
+            let before = open.modified().map_err(MachineError::io(path))?;
+            operate(|| Op::Rename(at.clone(), to.to_owned()), || rename_out(open, &at, to, path))?;
+            sync(to.parent().unwrap_or(to), path)?;
+            open.sync(&folder).map_err(MachineError::io(path))?;
+            let after = open.modified().map_err(MachineError::io(path))?;
+            Ok(Above { before, after })
+        })
     }
 
     /// Moves an entry back; see [`Alter::return_entry`](crate::Alter::return_entry).
@@ -94,16 +94,26 @@ impl Disk {
             return Err(MachineError::Occupied(path.to_owned()));
         }
         let name = from.file_name().map_or_else(|| leaf(path).into(), std::ffi::OsStr::to_owned);
-        let found = fs::metadata(&folder).map_err(MachineError::io(folder_path))?;
-        let op = || Op::Rename(from.to_owned(), folder.join(&name));
-        operate(op, || beneath(self.root(), &folder, path, |folder| rename_in(from, folder, &name, path)))?;
-        // The folder's time goes back to before the change that is undone; if somebody else has
-        // changed the folder since, it keeps theirs.
-        let time = if modified(&found) == above.after { above.before } else { modified(&found) };
-        durable::set_time(&folder, stamp(time)).map_err(MachineError::io(folder_path))?;
-        sync(from.parent().unwrap_or(from), path)?;
-        sync(&folder, path)?;
+        beneath(self.root(), &folder, path, |open| {
+            let found = open.modified().map_err(MachineError::io(folder_path))?;
+            let op = || Op::Rename(from.to_owned(), folder.join(&name));
+            operate(op, || rename_in(from, open, &name, path))?;
+            // The folder's time goes back to before the change that is undone; if somebody else has
+            // changed the folder since, it keeps theirs.
+            let time = if found == above.after { above.before } else { found };
+            open.set_time(&folder, time).map_err(MachineError::io(folder_path))?;
+            sync(from.parent().unwrap_or(from), path)?;
+            open.sync(&folder).map_err(MachineError::io(path))
+        })?;
         self.tidy(from).map_err(MachineError::io(path))
+    }
+
+    /// Sets a folder's time; see [`Alter::set_folder_time`](crate::Alter::set_folder_time).
+    pub(crate) fn set_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
+        let folder = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        beneath(self.root(), &folder, path, |open| {
+            open.set_time(&folder, time).and_then(|()| open.sync(&folder)).map_err(MachineError::io(path))
+        })
     }
 
     /// Removes the folders of our own at the top of the disk that held nothing but this.
@@ -114,33 +124,66 @@ impl Disk {
         }
         Ok(())
     }
-
-    /// Sets a folder's time; see [`Alter::set_folder_time`](crate::Alter::set_folder_time).
-    pub(crate) fn set_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
-        let folder = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
-        durable::set_time(&folder, stamp(time)).map_err(MachineError::io(path))?;
-        sync(&folder, path)
-    }
-}
-
-fn stamp(time: FileTime) -> filetime::FileTime {
-    let (seconds, nanos) = time.to_unix();
-    filetime::FileTime::from_unix_time(seconds, nanos)
 }
 
 fn sync(folder: &Path, path: &str) -> Result<(), MachineError> {
     durable::sync_folder(folder).map_err(MachineError::io(path))
 }
 
+/// An open folder: what is done with it is done with that folder, whatever its path leads to by
+/// now.
+#[cfg(target_os = "linux")]
+struct Handle(std::os::fd::OwnedFd);
+
+#[cfg(target_os = "linux")]
+impl Handle {
+    fn modified(&self) -> std::io::Result<FileTime> {
+        let found = rustix::fs::fstat(&self.0)?;
+        Ok(FileTime::from_unix(found.st_mtime, found.st_mtime_nsec as u32))
+    }
+
+    fn set_time(&self, shown: &Path, time: FileTime) -> std::io::Result<()> {
+        let (seconds, nanos) = time.to_unix();
+        let last_modification = rustix::fs::Timespec { tv_sec: seconds, tv_nsec: nanos.into() };
+        let last_access = rustix::fs::Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_OMIT };
+        let times = rustix::fs::Timestamps { last_access, last_modification };
+        operate(|| Op::SetTime(shown.to_owned()), || Ok(rustix::fs::futimens(&self.0, &times)?))
+    }
+
+    fn sync(&self, shown: &Path) -> std::io::Result<()> {
+        operate(|| Op::SyncFolder(shown.to_owned()), || Ok(rustix::fs::fsync(&self.0)?))
+    }
+}
+
+/// A folder, by its path.
+#[cfg(not(target_os = "linux"))]
+struct Handle(std::path::PathBuf);
+
+#[cfg(not(target_os = "linux"))]
+impl Handle {
+    fn modified(&self) -> std::io::Result<FileTime> {
+        fs::metadata(&self.0).map(|meta| super::folder::modified(&meta))
+    }
+
+    fn set_time(&self, shown: &Path, time: FileTime) -> std::io::Result<()> {
+        let (seconds, nanos) = time.to_unix();
+        durable::set_time(shown, filetime::FileTime::from_unix_time(seconds, nanos))
+    }
+
+    fn sync(&self, shown: &Path) -> std::io::Result<()> {
+        durable::sync_folder(shown)
+    }
+}
+
 /// Opens a folder below the root so that no part of the way can be a link, also not one that was
 /// swapped in since it was looked at, and does the work relative to that handle.
 #[cfg(target_os = "linux")]
-fn beneath(
+fn beneath<T>(
     root: &Path,
     folder: &Path,
     path: &str,
-    work: impl FnOnce(&Handle) -> Result<(), MachineError>,
-) -> Result<(), MachineError> {
+    work: impl FnOnce(&Handle) -> Result<T, MachineError>,
+) -> Result<T, MachineError> {
     use rustix::fs::{CWD, Mode, OFlags, ResolveFlags, open, openat2};
     let refused = |error: rustix::io::Errno| match error {
         rustix::io::Errno::LOOP | rustix::io::Errno::XDEV => {
@@ -157,22 +200,17 @@ fn beneath(
         false => openat2(&top, rest, flags, Mode::empty(), ResolveFlags::NO_SYMLINKS | ResolveFlags::BENEATH)
             .map_err(refused)?,
     };
-    work(&handle)
+    work(&Handle(handle))
 }
 
-#[cfg(target_os = "linux")]
-type Handle = std::os::fd::OwnedFd;
 #[cfg(not(target_os = "linux"))]
-type Handle = Path;
-
-#[cfg(not(target_os = "linux"))]
-fn beneath(
+fn beneath<T>(
     _root: &Path,
     folder: &Path,
     _path: &str,
-    work: impl FnOnce(&Handle) -> Result<(), MachineError>,
-) -> Result<(), MachineError> {
-    work(folder)
+    work: impl FnOnce(&Handle) -> Result<T, MachineError>,
+) -> Result<T, MachineError> {
+    work(&Handle(folder.to_owned()))
 }
 
 fn rename_out(folder: &Handle, at: &Path, to: &Path, path: &str) -> Result<(), MachineError> {
@@ -197,8 +235,8 @@ fn move_to_free(
 
     use rustix::fs::{AtFlags, CWD, RenameFlags, renameat, renameat_with, statat};
     use rustix::io::Errno;
-    let from_folder = from_folder.map_or(CWD, AsFd::as_fd);
-    let to_folder = to_folder.map_or(CWD, AsFd::as_fd);
+    let from_folder = from_folder.map_or(CWD, |open| open.0.as_fd());
+    let to_folder = to_folder.map_or(CWD, |open| open.0.as_fd());
     let moved = match renameat_with(from_folder, from, to_folder, to, RenameFlags::NOREPLACE) {
         // A driver that cannot refuse by itself: we look first. Nobody else uses the disk.
         Err(Errno::INVAL | Errno::NOSYS) => match statat(to_folder, to, AtFlags::SYMLINK_NOFOLLOW) {
@@ -222,7 +260,7 @@ fn move_to_free(
     path: &str,
     _vault: &Path,
 ) -> Result<(), MachineError> {
-    let whole = |folder: Option<&Handle>, path: &Path| folder.map_or_else(|| path.to_owned(), |in_it| in_it.join(path));
+    let whole = |folder: Option<&Handle>, path: &Path| folder.map_or_else(|| path.to_owned(), |open| open.0.join(path));
     let to = whole(to_folder, to);
     if fs::symlink_metadata(&to).is_ok() {
         return Err(MachineError::Occupied(path.to_owned()));

@@ -2,15 +2,22 @@
 
 use std::fs;
 use std::io::Read;
+use std::path::Path;
 
 use stubble_core::model::{FileTime, Place, PlaceKind};
-use stubble_core::survey::{Entry, EntryKind, Gap, RegistryBuilder, Running, Shortcut, Survey, Tree, TreeBuilder};
+use stubble_core::survey::{
+    Entry, EntryKind, Gap, RegistryBuilder, Running, Shortcut, Survey, Tree, TreeBuilder, state,
+};
 
 use super::Disk;
 use super::files::Partial;
+use super::folder::look_at;
 use super::registry::PartialKeys;
+use super::scan::Hidden;
 use crate::{MachineError, Observe, shortcut};
 
+/// The top of a tree that holds one thing out of a vault.
+const HELD: &str = "HELD";
 /// A shortcut file is small; a larger one is none.
 const LARGEST_SHORTCUT: u64 = 64 * 1024;
 
@@ -77,6 +84,33 @@ impl Observe for Disk {
 }
 
 impl Disk {
+    /// The state of a file or folder that lies outside the machine, in a vault.
+    pub(crate) fn state_held(&self, held: &Path) -> Result<Option<String>, MachineError> {
+        let shown = held.display().to_string();
+        let entry = match look_at(held) {
+            Ok(entry) => entry,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(MachineError::io(shown)(error)),
+        };
+        let Some(name) = held.file_name().and_then(|name| name.to_str()) else { return Ok(None) };
+        let (mut tree, mut gaps) = (builder(), Vec::new());
+        let top = tree.add(0, HELD, Entry { kind: EntryKind::Folder, size: 0, modified: FileTime(0) });
+        let at = tree.add(top, name, entry);
+        if entry.kind == EntryKind::Folder {
+            self.scan(held, &shown, &Hidden::new()).add_to(&mut tree, at, &mut gaps);
+        }
+        let survey = Survey {
+            facts: self.facts().clone(),
+            files: tree.finish(),
+            registry: RegistryBuilder::default().finish(),
+            running: Running::default(),
+            shortcuts: Vec::new(),
+            short_names: Vec::new(),
+            gaps,
+        };
+        Ok(state::of(&survey, &Place::folder(format!("{HELD}\\{name}"))))
+    }
+
     /// The machine's other drives, none of which is mounted here.
     fn missing_drives(&self) -> impl Iterator<Item = Gap> {
         let why = "it is another drive of that machine, and not part of this disk";

@@ -20,6 +20,6 @@ pub use loans::{borrowed, given_back, loans};
 pub use open::opened;
 pub use plan::{decision, planned, stage};
 pub use receipt::confirmed;
-pub use report::reported;
+pub use report::{reported, vault_checked};
 pub use style::failure;
 pub use trace::{explained, traced};
