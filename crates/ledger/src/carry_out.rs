@@ -2,14 +2,13 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use stubble_core::model::Place;
+use stubble_core::model::{FileTime, Place};
 use stubble_core::plan::{Plan, Step, StepKind, state};
 use stubble_machine::{Above, Alter, MachineError};
 
 use crate::journal::{DeedState, Entry};
 use crate::loans::finish_giving_back;
 use crate::steps::{At, Later, Piece, entry, pieces};
-use crate::vault::record_digest;
 use crate::{Case, LedgerError};
 
 /// What became of a step.
@@ -108,25 +107,24 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
     }
     let mut pieces = pieces(step, &survey, machine)?;
     let deed = case.journal.next_deed();
-    case.set_record(deed, &pieces)?;
+    let record = case.set_record(deed, &pieces)?;
     case.journal.append(Entry::Intent {
         deed,
         step: step.id.clone(),
         kind: step.kind,
         place: step.place.clone(),
         title: step.title.clone(),
-        record: record_digest(&pieces),
+        record,
     })?;
     match take_all(case, machine, deed, &mut pieces) {
         Ok(()) => {
-            case.set_record(deed, &pieces)?;
-            case.journal.append(Entry::Done { deed })?;
+            case.journal.append(Entry::Done { deed, after: times(&pieces) })?;
             let now = machine.survey_of(&places)?;
             let is_back = step.kind != StepKind::EndProcess && state(&now, &step.place, &step.parts).is_some();
             Ok(if is_back { Outcome::CameBack } else { Outcome::Done })
         }
         Err(LedgerError::Machine(MachineError::InUse { path, by })) if is_one_entry(&pieces) => {
-            put_off_step(case, machine, deed, &mut pieces, path, by)
+            put_off_step(case, machine, deed, &pieces, path, by)
         }
         Err(LedgerError::Machine(error)) => {
             // A step is done as a whole or not at all.
@@ -139,6 +137,11 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
     }
 }
 
+/// The time stamps above pieces, after they were taken.
+pub(crate) fn times(pieces: &[Piece]) -> Vec<FileTime> {
+    pieces.iter().map(Piece::after).collect()
+}
+
 fn is_one_entry(pieces: &[Piece]) -> bool {
     matches!(pieces, [Piece::Entry { .. }])
 }
@@ -148,13 +151,13 @@ fn put_off_step(
     case: &mut Case,
     machine: &dyn Alter,
     deed: u32,
-    pieces: &mut [Piece],
+    pieces: &[Piece],
     file: String,
     by: String,
 ) -> Result<Outcome, LedgerError> {
     case.journal.append(Entry::PutOff { deed, file: file.clone(), by: by.clone() })?;
     let at = At { case, deed, piece: 0, again: false };
-    entry::put_off(&mut pieces[0], &at, machine, &mut |piece| case.set_record(deed, std::slice::from_ref(piece)))?;
+    entry::put_off(&pieces[0], &at, machine, &mut |later| case.set_later(deed, later))?;
     Ok(Outcome::PutOff { file, by })
 }
 
@@ -169,8 +172,7 @@ pub(crate) fn settle_put_off(case: &mut Case, machine: &dyn Alter, again: bool) 
         let moved = later.as_ref().map_or(Ok(false), |later| entry::has_moved(later, machine))?;
         if moved {
             pieces[0].complete(machine)?;
-            case.set_record(deed.number, &pieces)?;
-            case.journal.append(Entry::Done { deed: deed.number })?;
+            case.journal.append(Entry::Done { deed: deed.number, after: times(&pieces) })?;
             gone.push(deed.place);
         } else if again {
             let above = later.as_ref().map_or_else(Above::default, Later::above);
@@ -215,8 +217,7 @@ fn finish_forwards(case: &mut Case, machine: &dyn Alter, deed: u32) -> Result<()
             for piece in &mut pieces {
                 piece.complete(machine)?;
             }
-            case.set_record(deed, &pieces)?;
-            case.journal.append(Entry::Done { deed })
+            case.journal.append(Entry::Done { deed, after: times(&pieces) })
         }
         Err(LedgerError::Machine(error)) => {
             put_back_all(case, machine, deed, &pieces, true)?;

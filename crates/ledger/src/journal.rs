@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use stubble_core::logs::exit_codes::is_success;
-use stubble_core::model::Place;
+use stubble_core::model::{FileTime, Place};
 use stubble_core::plan::StepKind;
 use stubble_machine::durable;
 
@@ -51,6 +51,9 @@ pub enum Entry {
     Done {
         /// Number of the deed.
         deed: u32,
+        /// Time stamps above its pieces, after it.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        after: Vec<FileTime>,
     },
     /// A file is in use: the machine is asked to move it to the vault at its next start.
     PutOff {
@@ -277,6 +280,15 @@ impl Journal {
         loans_in(&self.lines)
     }
 
+    /// Time stamps above the pieces of a deed, as they were when it was done.
+    pub(crate) fn times_after(&self, number: u32) -> &[FileTime] {
+        let done = self.lines.iter().rev().find_map(|line| match &line.entry {
+            Entry::Done { deed, after } if *deed == number && !after.is_empty() => Some(after.as_slice()),
+            _ => None,
+        });
+        done.unwrap_or_default()
+    }
+
     /// The digest of a deed's record.
     pub(crate) fn record_of(&self, number: u32) -> Option<&str> {
         self.lines.iter().find_map(|line| match &line.entry {
@@ -358,7 +370,7 @@ fn states_in(lines: &[Line]) -> BTreeMap<u32, DeedState> {
     let told = lines.iter().filter_map(|line| match &line.entry {
         Entry::Intent { deed, .. } | Entry::Borrow { deed, .. } => Some((*deed, DeedState::Open)),
         Entry::PutOff { deed, .. } => Some((*deed, DeedState::PutOff)),
-        Entry::Done { deed } => Some((*deed, DeedState::Done)),
+        Entry::Done { deed, .. } => Some((*deed, DeedState::Done)),
         Entry::UndoIntent { deed } => Some((*deed, DeedState::Undoing)),
         Entry::Undone { deed } | Entry::GivenUp { deed, .. } | Entry::GivenBack { deed, .. } => {
             Some((*deed, DeedState::Over))

@@ -9,10 +9,9 @@ use stubble_core::loans::{Lent, Loan};
 use stubble_core::model::Place;
 use stubble_machine::{Alter, MachineError};
 
-use crate::carry_out::{finish_open, take_all};
+use crate::carry_out::{finish_open, take_all, times};
 use crate::journal::{Borrowed, DeedState, Entry};
 use crate::steps::{At, Piece, setting};
-use crate::vault::record_digest;
 use crate::{Case, LedgerError};
 
 /// A loan that was to be given back.
@@ -51,8 +50,7 @@ pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool)
         return Ok(false);
     }
     let deed = case.journal.next_deed();
-    case.set_record(deed, &pieces)?;
-    let record = record_digest(&pieces);
+    let record = case.set_record(deed, &pieces)?;
     case.journal.append(Entry::Borrow {
         deed,
         loan: loan.name.clone(),
@@ -62,8 +60,7 @@ pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool)
     })?;
     match take_all(case, machine, deed, &mut pieces) {
         Ok(()) => {
-            case.set_record(deed, &pieces)?;
-            case.journal.append(Entry::Done { deed })?;
+            case.journal.append(Entry::Done { deed, after: times(&pieces) })?;
             Ok(true)
         }
         Err(LedgerError::Machine(error)) => {

@@ -72,7 +72,7 @@ fn put_back_one(case: &mut Case, machine: &dyn Alter, deed: u32) -> Result<Optio
         Err(LedgerError::Machine(
             error @ (MachineError::Occupied(_) | MachineError::Absent(_) | MachineError::Refused { .. }),
         )) => {
-            case.journal.append(Entry::Done { deed })?;
+            case.journal.append(Entry::Done { deed, after: Vec::new() })?;
             Ok(Some(error.to_string()))
         }
         Err(other) => Err(other),

@@ -10,10 +10,11 @@ use stubble_machine::{Alter, durable};
 
 use crate::case::short_digest;
 use crate::journal::DeedState;
-use crate::steps::{At, Piece, entry};
+use crate::steps::{At, Later, Piece, entry};
 use crate::{Case, LedgerError};
 
 const RECORD: &str = "record.json";
+const LATER: &str = "later.json";
 
 /// How it stands with a vault.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -37,15 +38,10 @@ pub struct VaultFault {
     pub why: String,
 }
 
-/// The digest of a record, as the journal has it: of what was about to be taken.
-pub(crate) fn record_digest(pieces: &[Piece]) -> String {
-    let untaken: Vec<Piece> = pieces.iter().map(Piece::untaken).collect();
-    short_digest(&serde_json::to_vec(&untaken).unwrap_or_default())
-}
-
 impl Case {
-    /// Makes the vault's folder for a deed and writes down what is about to be taken.
-    pub(crate) fn set_record(&self, deed: u32, pieces: &[Piece]) -> Result<(), LedgerError> {
+    /// Makes the vault's folder for a deed and writes down what is about to be taken, once. Tells the
+    /// record's digest, for the journal.
+    pub(crate) fn set_record(&self, deed: u32, pieces: &[Piece]) -> Result<String, LedgerError> {
         let folder = self.vault(deed);
         durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
         let text = serde_json::to_vec(pieces).map_err(std::io::Error::from).map_err(LedgerError::io(&folder))?;
@@ -58,22 +54,39 @@ impl Case {
                 durable::write_new(&path, &text, || Ok(())).map_err(LedgerError::io(&path))?;
             }
         }
-        durable::sync_folder(&self.folder().join("vault")).map_err(LedgerError::io(&folder))
+        durable::sync_folder(&self.folder().join("vault")).map_err(LedgerError::io(&folder))?;
+        Ok(short_digest(&text))
     }
 
-    /// What a deed has taken.
+    /// Writes down where the machine is asked to move a deed's entry.
+    pub(crate) fn set_later(&self, deed: u32, later: &Later) -> Result<(), LedgerError> {
+        let path = self.vault(deed).join(LATER);
+        let text = serde_json::to_vec(later).map_err(std::io::Error::from).map_err(LedgerError::io(&path))?;
+        durable::replace(&path, &text).map_err(LedgerError::io(&path))
+    }
+
+    /// What a deed has taken, with what became known only then.
     pub(crate) fn record(&self, deed: u32) -> Result<Vec<Piece>, LedgerError> {
         let path = self.vault(deed).join(RECORD);
         let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
-        let pieces: Vec<Piece> = serde_json::from_slice(&bytes)
-            .map_err(|error| LedgerError::Damaged { path: path.clone(), why: error.to_string() })?;
-        match self.journal.record_of(deed) {
-            Some(written) if written != record_digest(&pieces) => {
-                let why = "it is not the record that the journal speaks of".to_owned();
-                Err(LedgerError::Damaged { path, why })
-            }
-            _ => Ok(pieces),
+        if self.journal.record_of(deed).is_some_and(|written| written != short_digest(&bytes)) {
+            let why = "it is not the record that the journal speaks of".to_owned();
+            return Err(LedgerError::Damaged { path, why });
         }
+        let mut pieces: Vec<Piece> =
+            serde_json::from_slice(&bytes).map_err(|error| LedgerError::Damaged { path, why: error.to_string() })?;
+        for (piece, after) in pieces.iter_mut().zip(self.journal.times_after(deed)) {
+            piece.set_after(*after);
+        }
+        let path = self.vault(deed).join(LATER);
+        if path.exists()
+            && let [Piece::Entry { later, .. }] = &mut pieces[..]
+        {
+            let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
+            let read = serde_json::from_slice(&bytes);
+            *later = Some(read.map_err(|error| LedgerError::Damaged { path, why: error.to_string() })?);
+        }
+        Ok(pieces)
     }
 
     /// Looks whether the vault holds what was taken, as it was taken. Tells how many files and

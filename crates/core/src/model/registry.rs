@@ -104,14 +104,19 @@ mod hex {
     }
 
     pub fn digits(bytes: &[u8]) -> String {
-        bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+        const DIGITS: &[u8; 16] = b"0123456789abcdef";
+        let mut text = String::with_capacity(bytes.len() * 2);
+        for byte in bytes {
+            text.push(char::from(DIGITS[usize::from(byte >> 4)]));
+            text.push(char::from(DIGITS[usize::from(byte & 15)]));
+        }
+        text
     }
 
     pub fn bytes(digits: &str) -> Option<Vec<u8>> {
-        if !digits.is_ascii() || !digits.len().is_multiple_of(2) {
-            return None;
-        }
-        (0..digits.len()).step_by(2).map(|at| u8::from_str_radix(&digits[at..at + 2], 16).ok()).collect()
+        let digit = |byte: u8| char::from(byte).to_digit(16).map(|digit| digit as u8);
+        let (pairs, []) = digits.as_bytes().as_chunks::<2>() else { return None };
+        pairs.iter().map(|[high, low]| Some(digit(*high)? << 4 | digit(*low)?)).collect()
     }
 }
 

@@ -95,13 +95,12 @@ pub(super) fn put_back(
 /// Asks the machine to move an entry into its later vault at its next start. The record says where
 /// before the machine is asked.
 pub(crate) fn put_off(
-    piece: &mut Piece,
+    piece: &Piece,
     at: &At<'_>,
     machine: &dyn Alter,
-    write_down: &mut dyn FnMut(&Piece) -> Result<(), LedgerError>,
+    write_down: &mut dyn FnMut(&Later) -> Result<(), LedgerError>,
 ) -> Result<(), LedgerError> {
-    let Piece::Entry { path, name, .. } = &*piece else { return Ok(()) };
-    let (path, name) = (path.clone(), name.clone());
+    let Piece::Entry { path, name, .. } = piece else { return Ok(()) };
     let (folder, spelled) = machine.later_vault()?;
     let below = [at.case.own_name(), format!("{:04}", at.deed), at.piece.to_string()];
     let folder = below.iter().fold(folder, |folder, part| folder.join(part));
@@ -111,13 +110,10 @@ pub(crate) fn put_off(
     }
     let to = format!("{spelled}\\{}\\{name}", below.join("\\"));
     let mut set = |asked_in: Option<Place>, above: Above| {
-        if let Piece::Entry { later, .. } = piece {
-            *later = Some(Later { to: to.clone(), asked_in, before: above.before, after: above.after });
-        }
-        write_down(piece)
+        write_down(&Later { to: to.clone(), asked_in, before: above.before, after: above.after })
     };
     set(None, Above::default())?;
-    let (asked_in, above) = machine.move_at_start(&path, &to)?;
+    let (asked_in, above) = machine.move_at_start(path, &to)?;
     set(Some(asked_in), above)
 }
 

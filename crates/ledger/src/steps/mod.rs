@@ -92,7 +92,7 @@ pub enum Piece {
         #[serde(default)]
         state: String,
         /// Where the machine is asked to move it at its next start, when it is in use now.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[serde(skip)]
         later: Option<Later>,
     },
 }
@@ -217,16 +217,6 @@ impl Piece {
         Ok(())
     }
 
-    /// The piece as it was before it was taken: what its digest in the journal is of.
-    pub(crate) fn untaken(&self) -> Self {
-        let mut piece = self.clone();
-        piece.set_after(FileTime(0));
-        if let Self::Entry { later, .. } = &mut piece {
-            *later = None;
-        }
-        piece
-    }
-
     /// The place on the disk or in the registry that is gone with the piece, if there is one.
     pub fn taken(&self) -> Option<Place> {
         match self {
@@ -260,7 +250,18 @@ impl Piece {
         }
     }
 
-    fn set_after(&mut self, time: FileTime) {
+    /// The time stamp above it, after it was taken; zero where there is none, or none is known.
+    pub(crate) fn after(&self) -> FileTime {
+        match self {
+            Self::Key { after, .. }
+            | Self::Value { after, .. }
+            | Self::Entry { after, .. }
+            | Self::Setting { after, .. } => *after,
+            Self::Process { .. } | Self::Service { .. } | Self::Network => FileTime(0),
+        }
+    }
+
+    pub(crate) fn set_after(&mut self, time: FileTime) {
         match self {
             Self::Key { after, .. }
             | Self::Value { after, .. }
