@@ -69,6 +69,19 @@ fn relocated(real: &[u8], copies: u32) -> Vec<u8> {
         set(&mut bin, list + 8 + copy as usize * 4, copy * len + root);
         set(&mut all, (copy * len + root) as usize + 4 + 16, at + 32);
     }
+    // One ring of descriptors, and one key more that uses the first.
+    let descriptor = |all: &[u8], copy: u32| word(all, (copy * len + root) as usize + 4 + 44);
+    let first = descriptor(&all, 0);
+    for copy in 1..copies {
+        let other = descriptor(&all, copy);
+        let (next, others_next) = (word(&all, first as usize + 8), word(&all, other as usize + 8));
+        for (before, after) in [(first, others_next), (other, next)] {
+            set(&mut all, before as usize + 8, after);
+            set(&mut all, after as usize + 12, before);
+        }
+    }
+    let users = word(&all, first as usize + 16);
+    set(&mut all, first as usize + 16, users + 1);
     let rest = list + size.next_multiple_of(8);
     set(&mut bin, rest, (4096 - rest) as u32);
     all.extend(bin);

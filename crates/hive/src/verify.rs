@@ -1,5 +1,6 @@
 //! Checking a hive against every invariant of the format.
 
+use std::cmp::Ordering;
 use std::collections::HashMap;
 
 use crate::cells::{NONE, Starts, for_each_cell, word};
@@ -20,8 +21,10 @@ pub enum Fault {
     Lost(u32),
     /// A free cell lies beside a free one in the same bin.
     Unmerged(u32),
-    /// A security descriptor's count of keys is not the number of keys that use it.
+    /// A security descriptor's count of keys is larger than the number of keys that use it.
     References(u32),
+    /// It is smaller: the descriptor would be given back while a key still uses it.
+    Uncounted(u32),
     /// A descriptor is not in the ring of descriptors, or the ring is not closed.
     Ring(u32),
     /// A list of subkeys is not sorted by upper-cased name, or holds one twice.
@@ -37,7 +40,7 @@ pub enum Fault {
 impl Fault {
     /// Whether an edit of such a hive could write over something that is in use.
     pub(crate) fn endangers_edits(self) -> bool {
-        matches!(self, Fault::Shared(_) | Fault::Inside(_) | Fault::References(_) | Fault::Ring(_))
+        matches!(self, Fault::Shared(_) | Fault::Inside(_) | Fault::Uncounted(_) | Fault::Ring(_))
     }
 
     /// Offset of the record from the first bin, in bytes.
@@ -48,6 +51,7 @@ impl Fault {
             | Fault::Lost(at)
             | Fault::Unmerged(at)
             | Fault::References(at)
+            | Fault::Uncounted(at)
             | Fault::Ring(at)
             | Fault::Order(at)
             | Fault::Hint(at)
@@ -193,8 +197,10 @@ impl Check<'_> {
             if self.hive.sk_field(next, 8)? != at {
                 self.tally.faults.push(Fault::Ring(next));
             }
-            if self.hive.sk_field(at, 12)? != self.users.get(&at).copied().unwrap_or(0) {
-                self.tally.faults.push(Fault::References(at));
+            match self.hive.sk_field(at, 12)?.cmp(&self.users.get(&at).copied().unwrap_or(0)) {
+                Ordering::Less => self.tally.faults.push(Fault::Uncounted(at)),
+                Ordering::Equal => {}
+                Ordering::Greater => self.tally.faults.push(Fault::References(at)),
             }
             at = next;
         }
