@@ -41,6 +41,12 @@ shot trace 'stubble trace'
 shot why 'stubble why "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}"'
 shot plan 'stubble plan'
 shot capture 'stubble capture; stubble open "scale desk" --on capture:WEIGH-03.capture --case picture; stubble --case picture trace'
+shot loans 'stubble borrow network startup --yes; stubble loans; stubble giveback --yes'
+shot restart 'stubble clear --yes | tail -n 14; stubble restart --yes; stubble resume --yes | tail -n 14'
+"$stubble" putback --yes >/dev/null
+rm -rf bench stubble-case && "$stubble" demo --broken-only --keep . >/dev/null
+"$stubble" open "scale desk" --on bench:bench >/dev/null
+"$stubble" plan >/dev/null
 "$stubble" plan --take s01 >/dev/null
 shot clear 'stubble clear --yes'
 shot compare 'stubble compare before-clear'

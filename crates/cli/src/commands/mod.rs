@@ -25,6 +25,7 @@ use stubble_ledger::Case;
 use crate::args::{Args, Command, Putback};
 use crate::documents::Documented;
 use crate::errors::CliError;
+use crate::views::terminal;
 use crate::work::{Settings, default_case};
 use crate::{Exit, Ui};
 
@@ -49,7 +50,7 @@ fn note_loans(settings: &Settings, ui: &mut Ui) {
     let out = Case::loans_out(&settings.case);
     if !out.is_empty() {
         let titles: Vec<&str> = out.iter().map(|loan| loan.title.as_str()).collect();
-        let text = format!("note: borrowed and not given back: {}. `stubble giveback` does it.\n", titles.join("; "));
+        let text = terminal::loans_note(&titles, ui.width);
         ui.tell(&text);
     }
 }

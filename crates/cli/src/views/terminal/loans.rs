@@ -20,7 +20,8 @@ pub fn loans(loans: &Loans, width: Option<usize>) -> String {
         out.push_str(&hang("", "`stubble giveback` gives it back.", width));
     }
     out.push_str(&format!("\n{}\n", styled(STRONG, "Can be borrowed")));
-    for loan in &loans.offered {
+    let is_out = |name: &str| loans.out.iter().any(|loan| loan.loan == name);
+    for loan in loans.offered.iter().filter(|loan| !is_out(&loan.loan)) {
         let text = match loan.values {
             0 if loan.loan != "network" => format!("{}: nothing to change on this machine", loan.title),
             0 | 1 => format!("{}: {}", loan.title, loan.good_for),
@@ -31,6 +32,12 @@ pub fn loans(loans: &Loans, width: Option<usize>) -> String {
     let text =
         "Security programs are never switched off from here: if one is in the way, do that in the program itself.";
     out + &styled(QUIET, hang("", text, width).trim_end()) + "\n"
+}
+
+/// What every command says until it is given back.
+pub fn loans_note(titles: &[&str], width: Option<usize>) -> String {
+    let text = format!("borrowed and not given back: {}. `stubble giveback` does it.", titles.join("; "));
+    hang("note: ", &shown(&text), width)
 }
 
 pub fn borrowed(loan: &Loan, is_out: bool, for_mend: bool, width: Option<usize>) -> String {

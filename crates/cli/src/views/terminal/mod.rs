@@ -16,7 +16,7 @@ pub use changes::{cleared, compared, held, installed, put_back, returned, step_d
 pub use check::checked;
 pub use compare::{captured, machines_compared};
 pub use demo::{demo_beginning, demo_end, demo_ready, story, typed};
-pub use loans::{borrowed, given_back, loans};
+pub use loans::{borrowed, given_back, loans, loans_note};
 pub use open::opened;
 pub use plan::{decision, planned, stage};
 pub use receipt::confirmed;

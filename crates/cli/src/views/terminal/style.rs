@@ -31,14 +31,32 @@ pub fn hang(first: &str, text: &str, width: Option<usize>) -> String {
     out
 }
 
-/// Lines of at most `room` columns. A path is broken behind a backslash rather than anywhere.
+/// Lines of at most `room` columns. A path is broken behind a backslash rather than anywhere, and a
+/// command stays on one line.
 fn wrapped(text: &str, room: usize) -> Vec<String> {
-    let breakable = text.replace('\\', "\\\u{200B}");
+    let breakable = together(text, room).replace('\\', "\\\u{200B}");
     let options = textwrap::Options::new(room)
         .word_separator(textwrap::WordSeparator::Custom(split_words))
         .word_splitter(textwrap::WordSplitter::NoHyphenation)
         .break_words(true);
-    textwrap::wrap(&breakable, options).into_iter().map(|line| line.replace('\u{200B}', "")).collect()
+    textwrap::wrap(&breakable, options)
+        .into_iter()
+        .map(|line| line.replace('\u{200B}', "").replace(TIED, " "))
+        .collect()
+}
+
+/// Stands for a space at which no line is broken: a private character as wide as one.
+const TIED: char = '\u{E0B7}';
+
+/// Ties the words between two backticks together, where they fit on a line.
+fn together(text: &str, room: usize) -> String {
+    let parts: Vec<&str> = text.split('`').collect();
+    let closed = parts.len() % 2 == 1;
+    let tied = parts.iter().enumerate().map(|(number, part)| {
+        let is_command = closed && number % 2 == 1 && part.len() + 2 <= room.min(40);
+        if is_command { part.replace(' ', &TIED.to_string()) } else { (*part).to_owned() }
+    });
+    tied.collect::<Vec<_>>().join("`")
 }
 
 /// Words end at spaces and behind backslashes.
