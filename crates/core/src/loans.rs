@@ -9,6 +9,7 @@ use crate::model::path::is_inside_or_same;
 use crate::model::registry::{RegValue, kind};
 use crate::model::{Place, PlaceKind};
 use crate::survey::Survey;
+use crate::survey::startup::StartupEntry;
 use crate::trace::Trace;
 
 /// A temporary change that the machine can lend.
@@ -132,31 +133,18 @@ fn belongs(trace: &Trace, place: &Place) -> bool {
     trace.remnants.iter().any(|remnant| place.is_within(&remnant.place))
 }
 
-/// The system keeps a switch for each `Run` value beside it.
+/// Switches off what is on and not the subject's.
 fn startup(survey: &Survey, trace: &Trace) -> Vec<Lent> {
-    let machine = survey.facts.software_views().into_iter().map(|top| {
-        let switches = if top.contains("WOW6432Node") { "Run32" } else { "Run" };
-        (top.to_owned(), "HKLM\\SOFTWARE".to_owned(), switches)
-    });
-    let users = survey.facts.users.iter().map(|user| {
-        let top = format!("{}\\Software", user.hive());
-        (top.clone(), top, "Run")
-    });
-    let mut changes = Vec::new();
-    for (top, switch_top, switches) in machine.chain(users) {
-        let run = format!("{top}\\Microsoft\\Windows\\CurrentVersion\\Run");
-        let switches =
-            format!("{switch_top}\\Microsoft\\Windows\\CurrentVersion\\Explorer\\StartupApproved\\{switches}");
-        let Some(key) = survey.registry.key(&run) else { continue };
-        for value in survey.registry.values(key) {
-            let place = Place { kind: PlaceKind::Startup, ..Place::value(run.as_str(), value.name) };
-            if !belongs(trace, &place) {
-                let value = RegValue { name: value.name.to_owned(), kind: kind::BINARY, data: SWITCHED_OFF.to_vec() };
-                changes.push(Lent::Value { key: switches.clone(), value });
-            }
-        }
-    }
-    changes
+    let is_others = |entry: &StartupEntry| {
+        let place = Place { kind: PlaceKind::Startup, ..Place::value(entry.key.as_str(), entry.name.as_str()) };
+        !entry.is_off && !belongs(trace, &place)
+    };
+    let others = survey.startup_entries().into_iter().filter(is_others);
+    let switched_off = |entry: StartupEntry| Lent::Value {
+        key: entry.switches,
+        value: RegValue { name: entry.name, kind: kind::BINARY, data: SWITCHED_OFF.to_vec() },
+    };
+    others.map(switched_off).collect()
 }
 
 fn services(survey: &Survey, trace: &Trace) -> Vec<Lent> {

@@ -7,6 +7,7 @@ pub mod groups;
 pub mod records;
 mod registry;
 pub mod search;
+pub mod startup;
 pub mod state;
 mod tree;
 

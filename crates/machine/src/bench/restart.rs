@@ -11,7 +11,6 @@ use crate::{MachineError, Observe};
 
 /// How long a restart takes, in units of 100 ns.
 const TAKES: u64 = 90 * 10_000_000;
-const CURRENT: &str = "Microsoft\\Windows\\CurrentVersion";
 /// `Start` of a service that starts with the system.
 const AUTOMATIC: u32 = 2;
 
@@ -58,7 +57,8 @@ impl Bench {
 
 /// Programs that a `Run` key names, and services that start with the system.
 fn start_all(state: &mut State, survey: &Survey) {
-    let lines = commands_at_sign_in(survey);
+    let entries = survey.startup_entries().into_iter().filter(|entry| !entry.is_off);
+    let lines: Vec<String> = entries.map(|entry| fold(&entry.command)).collect();
     for process in &mut state.processes {
         let image = fold(&process.image);
         process.running = survey.files.find(&process.image).is_some() && lines.iter().any(|line| line.contains(&image));
@@ -69,28 +69,4 @@ fn start_all(state: &mut State, survey: &Survey) {
         let there = service.image.as_ref().is_none_or(|image| survey.files.find(image).is_some());
         service.running = there && start == Some(AUTOMATIC);
     }
-}
-
-fn commands_at_sign_in(survey: &Survey) -> Vec<String> {
-    let machine = survey.facts.software_views().into_iter().map(|top| {
-        let switches = if top.contains("WOW6432Node") { "Run32" } else { "Run" };
-        (top.to_owned(), "HKLM\\SOFTWARE".to_owned(), switches)
-    });
-    let users = survey.facts.users.iter().map(|user| {
-        let top = format!("{}\\Software", user.hive());
-        (top.clone(), top, "Run")
-    });
-    let mut lines = Vec::new();
-    for (top, switch_top, switches) in machine.chain(users) {
-        let Some(run) = survey.registry.key(&format!("{top}\\{CURRENT}\\Run")) else { continue };
-        let switches = survey.registry.key(&format!("{switch_top}\\{CURRENT}\\Explorer\\StartupApproved\\{switches}"));
-        // The first byte is odd where an entry is switched off.
-        let is_off = |name: &str| {
-            let switch = switches.and_then(|key| survey.registry.value(key, name));
-            switch.and_then(|value| value.data.first().copied()).is_some_and(|first| first & 1 == 1)
-        };
-        let values = survey.registry.values(run).filter(|value| !is_off(value.name));
-        lines.extend(values.filter_map(|value| value.text()).map(|line| fold(&line)));
-    }
-    lines
 }
