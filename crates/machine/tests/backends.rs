@@ -49,5 +49,7 @@ fn a_real_ntfs_volume_holds_the_contract() {
     assert!(!survey.short_names.is_empty());
     let beside = drive.join("$Stubble/beside");
     fs::create_dir_all(&beside).unwrap();
+    // A folder of our own on the machine's drive goes with the last thing that it holds.
+    fs::write(beside.join("something else"), "").unwrap();
     holds_for(&Subject { machine: Box::new(disk), drive, beside });
 }
