@@ -86,7 +86,7 @@ fn a_folder_that_becomes_a_link_while_we_work_is_not_followed() {
         over.store(true, Ordering::Relaxed);
     });
     let swaps = swaps.into_inner();
-    assert!(swaps > 1000 && taken > 100 && refused > 100, "{swaps} swaps, {taken} taken, {refused} refused");
+    assert!(swaps > 200 && taken > 20 && refused > 20, "{swaps} swaps, {taken} taken, {refused} refused");
 }
 
 #[test]
