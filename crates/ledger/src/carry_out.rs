@@ -8,6 +8,7 @@ use stubble_machine::{Above, Alter, MachineError};
 
 use crate::journal::{DeedState, Entry};
 use crate::loans::finish_giving_back;
+use crate::putback::put_back_one;
 use crate::steps::{At, Later, Piece, entry, pieces};
 use crate::{Case, LedgerError};
 
@@ -123,8 +124,10 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
             let is_back = step.kind != StepKind::EndProcess && state(&now, &step.place, &step.parts).is_some();
             Ok(if is_back { Outcome::CameBack } else { Outcome::Done })
         }
-        Err(LedgerError::Machine(MachineError::InUse { path, by })) if is_one_entry(&pieces) => {
-            put_off_step(case, machine, deed, &pieces, path, by)
+        Err(LedgerError::Machine(MachineError::InUse { path: file, by }))
+            if matches!(pieces[..], [Piece::Entry { .. }]) =>
+        {
+            put_off_step(case, machine, deed, &pieces[0], file, by)
         }
         Err(LedgerError::Machine(error)) => {
             // A step is done as a whole or not at all.
@@ -142,23 +145,29 @@ pub(crate) fn times(pieces: &[Piece]) -> Vec<FileTime> {
     pieces.iter().map(Piece::after).collect()
 }
 
-fn is_one_entry(pieces: &[Piece]) -> bool {
-    matches!(pieces, [Piece::Entry { .. }])
-}
-
 /// What is in use now goes at the machine's next start.
 fn put_off_step(
     case: &mut Case,
     machine: &dyn Alter,
     deed: u32,
-    pieces: &[Piece],
+    piece: &Piece,
     file: String,
     by: String,
 ) -> Result<Outcome, LedgerError> {
     case.journal.append(Entry::PutOff { deed, file: file.clone(), by: by.clone() })?;
     let at = At { case, deed, piece: 0, again: false };
-    entry::put_off(&pieces[0], &at, machine, &mut |later| case.set_later(deed, later))?;
-    Ok(Outcome::PutOff { file, by })
+    match entry::put_off(piece, &at, machine, &mut |later| case.set_later(deed, later)) {
+        Ok(()) => Ok(Outcome::PutOff { file, by }),
+        Err(LedgerError::Machine(error)) => {
+            // What was made for it goes; the step stays open.
+            if let Some(place) = piece.taken() {
+                machine.cancel_move(&place.path, Above::default())?;
+            }
+            case.journal.append(Entry::GivenUp { deed, why: error.to_string() })?;
+            Ok(Outcome::InUse { file, by })
+        }
+        Err(other) => Err(other),
+    }
 }
 
 /// Looks what became of the moves that were put off, and tells the places that are gone by now.
@@ -192,11 +201,7 @@ pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), Le
     for deed in case.journal.deeds() {
         match deed.state {
             DeedState::Open => finish_forwards(case, machine, deed.number)?,
-            DeedState::Undoing => {
-                let pieces = case.record(deed.number)?;
-                put_back_all(case, machine, deed.number, &pieces, true)?;
-                case.journal.append(Entry::Undone { deed: deed.number })?;
-            }
+            DeedState::Undoing => put_back_one(case, machine, deed.number, true).map(drop)?,
             DeedState::PutOff | DeedState::Done | DeedState::Over => {}
         }
     }

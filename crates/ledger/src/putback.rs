@@ -49,7 +49,7 @@ pub fn putback(
         if !matches!(deed.state, DeedState::Done | DeedState::PutOff) || !wanted {
             continue;
         }
-        let refused = put_back_one(case, machine, deed.number)?;
+        let refused = put_back_one(case, machine, deed.number, false)?;
         let one = Returned { deed: deed.number, step: deed.step, place: deed.place, title: deed.title, refused };
         tell(&one);
         returned.push(one);
@@ -57,21 +57,29 @@ pub fn putback(
     Ok(returned)
 }
 
-/// Puts one deed back; tells why not, where it stays taken and the vault keeps it.
-fn put_back_one(case: &mut Case, machine: &dyn Alter, deed: u32) -> Result<Option<String>, LedgerError> {
-    let pieces = match case.record(deed) {
-        Err(error @ LedgerError::Damaged { .. }) => return Ok(Some(error.to_string())),
-        other => other?,
-    };
-    case.journal.append(Entry::UndoIntent { deed })?;
-    match put_back_all(case, machine, deed, &pieces, false) {
+/// Puts one deed back, or finishes that after an interruption (`again`). Tells why not, where it
+/// stays taken and the vault keeps it.
+pub(crate) fn put_back_one(
+    case: &mut Case,
+    machine: &dyn Alter,
+    deed: u32,
+    again: bool,
+) -> Result<Option<String>, LedgerError> {
+    if !again {
+        case.journal.append(Entry::UndoIntent { deed })?;
+    }
+    let back = case.record(deed).and_then(|pieces| put_back_all(case, machine, deed, &pieces, again));
+    match back {
         Ok(()) => {
             case.journal.append(Entry::Undone { deed })?;
             Ok(None)
         }
-        Err(LedgerError::Machine(
-            error @ (MachineError::Occupied(_) | MachineError::Absent(_) | MachineError::Refused { .. }),
-        )) => {
+        Err(
+            error @ (LedgerError::Damaged { .. }
+            | LedgerError::Machine(
+                MachineError::Occupied(_) | MachineError::Absent(_) | MachineError::Refused { .. },
+            )),
+        ) => {
             case.journal.append(Entry::Done { deed, after: Vec::new() })?;
             Ok(Some(error.to_string()))
         }

@@ -1,10 +1,14 @@
 //! What a damaged or contested case does.
 
+// Tests break machines in temporary folders.
+#![allow(clippy::disallowed_methods)]
+
 mod stage;
 
 use stage::{stage, stage_in_use};
+use stubble_core::model::RegValue;
 use stubble_core::survey::compare::{Difference, compare};
-use stubble_ledger::{Case, DeedState, LedgerError, Outcome, carry_out, putback, restart};
+use stubble_ledger::{Case, DeedState, Entry, LedgerError, Outcome, carry_out, putback, restart};
 use stubble_machine::{Alter, Observe};
 
 #[test]
@@ -169,4 +173,61 @@ fn a_record_that_was_edited_is_not_followed() {
     let refused: Vec<_> = returned.iter().filter_map(|one| one.refused.as_deref()).collect();
     assert!(matches!(refused[..], [why] if why.contains("not the record that the journal speaks of")), "{refused:?}");
     assert!(stage.bench.survey().unwrap().files.find("C:\\Windows\\Scale Desk").is_none());
+}
+
+/// What other programs have asked of the next start, with a flag and a deletion, as they spell it.
+fn requests_of_others() -> RegValue {
+    let lines = ["\\??\\C:\\Temp\\old.dll", "!\\??\\C:\\Temp\\new.dll", "\\??\\C:\\Temp\\gone.tmp", ""];
+    RegValue::multi("PendingFileRenameOperations", &lines.map(str::to_owned))
+}
+
+#[test]
+fn what_others_have_asked_of_the_next_start_is_not_changed() {
+    let stage = stage_in_use();
+    let key = "HKLM\\SYSTEM\\ControlSet001\\Control\\Session Manager";
+    let theirs = requests_of_others();
+    stage.bench.lend_value(key, &theirs).unwrap();
+    let before = stage.bench.survey().unwrap();
+    let mut case = stage.fresh_case();
+    let reports = carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert!(reports.iter().any(|report| matches!(report.outcome, Outcome::PutOff { .. })));
+    let both = stage.bench.read_value(key, &theirs.name).unwrap().0.data;
+    assert!(both.starts_with(&theirs.data[..theirs.data.len() - 2]) && both.len() > theirs.data.len());
+    putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    assert_eq!(stage.bench.read_value(key, &theirs.name).unwrap().0, theirs);
+    stage.assert_is(&before, "called off");
+}
+
+#[test]
+fn what_cannot_be_read_is_not_rewritten() {
+    let stage = stage_in_use();
+    let key = "HKLM\\SYSTEM\\ControlSet001\\Control\\Session Manager";
+    let mut odd = requests_of_others();
+    odd.data.truncate(odd.data.len() - 12);
+    odd.data.push(7);
+    stage.bench.lend_value(key, &odd).unwrap();
+    let reports = carry_out(&mut stage.fresh_case(), &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert!(!reports.iter().any(|report| matches!(report.outcome, Outcome::PutOff { .. })));
+    assert!(reports.iter().any(|report| matches!(&report.outcome, Outcome::InUse { .. })), "{reports:#?}");
+    assert_eq!(stage.bench.read_value(key, &odd.name).unwrap().0, odd);
+}
+
+#[test]
+fn an_undo_that_was_cut_and_then_contested_does_not_block_the_case() {
+    let stage = stage();
+    stage.fresh_case();
+    stage.clear();
+    let made = stage.folder.path().join("bench/disk/ProgramData/Scale Desk");
+    let deed = {
+        let deeds = stage.case().journal.deeds();
+        deeds.into_iter().find(|deed| deed.place.path.ends_with("ProgramData\\Scale Desk")).unwrap().number
+    };
+    // The power failed right after the intent; then somebody made the folder again.
+    stage.case().journal.append(Entry::UndoIntent { deed }).unwrap();
+    std::fs::create_dir(&made).unwrap();
+    let returned = putback(&mut stage.case(), &stage.bench, &[], &mut |_| {}).unwrap();
+    assert_eq!(returned.iter().filter(|one| one.refused.is_some()).count(), 1, "{returned:#?}");
+    std::fs::remove_dir(&made).unwrap();
+    stage.undo();
+    assert!(made.join("cache.bin").is_file());
 }

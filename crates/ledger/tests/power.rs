@@ -117,7 +117,7 @@ impl Recorder {
                 touched.extend([from.parent(), to.parent()].into_iter().flatten());
             }
             Op::SetTime(path) => touched.push(path),
-            Op::Other(_) | Op::SyncFile(_) | Op::SyncFolder(_) => {}
+            Op::SyncFile(_) | Op::SyncFolder(_) => {}
         }
         done.times = touched.into_iter().filter_map(|path| Some((path.to_owned(), time(path)?))).collect();
         done
@@ -180,7 +180,7 @@ impl Done {
                 fs::rename(to, from).and_then(|()| self.bring_back(to))
             }
             Op::SetTime(_) => Ok(()),
-            Op::Rename(..) | Op::Other(_) | Op::SyncFile(_) | Op::SyncFolder(_) => return,
+            Op::Rename(..) | Op::SyncFile(_) | Op::SyncFolder(_) => return,
         };
         if worked.is_ok() {
             for (path, time) in &self.times {

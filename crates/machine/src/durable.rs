@@ -35,8 +35,6 @@ pub enum Op {
     Link(PathBuf, PathBuf),
     /// A time of change is set.
     SetTime(PathBuf),
-    /// Something that has no file here: a process, a service, a registry behind an interface.
-    Other(&'static str),
     /// A file's content is on the disk.
     SyncFile(PathBuf),
     /// A folder's names are on the disk.

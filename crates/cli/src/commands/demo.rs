@@ -37,7 +37,8 @@ pub fn run(args: &args::Demo, ui: &mut Ui) -> Result<Exit, CliError> {
     let settings = Settings { case, json: false };
     ui.print(&terminal::demo_beginning(&folder));
     let open = args::Open { name: PRODUCT.to_owned(), on, payload: None };
-    let exit = mend::stages(&open, &[], YES, &mut Story { shown }, &settings, ui)?;
+    let job = mend::Job { open: &open, borrow: &[], consent: YES };
+    let exit = mend::stages(&job, &mut Story { shown }, &settings, ui)?;
     ui.print(&terminal::demo_end(&settings.case));
     Ok(exit)
 }

@@ -68,34 +68,29 @@ impl Guide for Asking {
 
 pub fn run(args: &args::Mend, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let plain = Settings { json: false, ..settings.clone() };
-    stages(&args.open, &args.borrow, args.consent, &mut Asking { yes: args.consent.yes, number: 0 }, &plain, ui)
+    let job = Job { open: &args.open, borrow: &args.borrow, consent: args.consent };
+    stages(&job, &mut Asking { yes: args.consent.yes, number: 0 }, &plain, ui)
+}
+
+/// What is to be done.
+pub struct Job<'a> {
+    /// Who is meant, where, and with what.
+    pub open: &'a args::Open,
+    /// Loans for the time of the work.
+    pub borrow: &'a [String],
+    /// Whether to ask.
+    pub consent: Consent,
 }
 
 /// Goes through all stages, and gives back what was borrowed for them, however they end.
-pub fn stages(
-    open: &args::Open,
-    borrow: &[String],
-    consent: Consent,
-    guide: &mut dyn Guide,
-    settings: &Settings,
-    ui: &mut Ui,
-) -> Result<Exit, CliError> {
-    let outcome = one_after_another(open, borrow, consent, guide, settings, ui);
-    if !borrow.is_empty() && settings.case.exists() {
-        giveback::after_mend(settings, ui)?;
-    }
-    outcome
+pub fn stages(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let outcome = one_after_another(job, guide, settings, ui);
+    let given_back = if settings.case.exists() { giveback::after_mend(settings, ui) } else { Ok(()) };
+    outcome.and_then(|exit| given_back.map(|()| exit))
 }
 
 /// Stops where the next stage would make no sense.
-fn one_after_another(
-    open: &args::Open,
-    borrow: &[String],
-    consent: Consent,
-    guide: &mut dyn Guide,
-    settings: &Settings,
-    ui: &mut Ui,
-) -> Result<Exit, CliError> {
+fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let order = [
         Stage::Open,
         Stage::Check,
@@ -110,15 +105,15 @@ fn one_after_another(
     for stage in order {
         guide.before(stage, settings, ui)?;
         let exit = match stage {
-            Stage::Open => open::run(open, settings, ui)?,
+            Stage::Open => open::run(job.open, settings, ui)?,
             Stage::Check => check::run(settings, ui)?,
             Stage::Trace => trace::run(&args::Trace { all: false }, settings, ui)?,
             Stage::Plan => planned(guide, settings, ui)?,
             Stage::Clear => {
-                borrow_all(borrow, settings, ui)?;
-                clear::run(consent, settings, ui)?
+                borrow_all(job.borrow, settings, ui)?;
+                clear::run(job.consent, settings, ui)?
             }
-            Stage::Install => install::run(&args::Install { payload: None, consent }, settings, ui)?,
+            Stage::Install => install::run(&args::Install { payload: None, consent: job.consent }, settings, ui)?,
             Stage::Confirm => {
                 // What is lent would be held against the work.
                 giveback::after_mend(settings, ui)?;

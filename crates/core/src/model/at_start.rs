@@ -1,7 +1,7 @@
 //! Moves that Windows makes at its next start, before any program can hold a file: the value
 //! `PendingFileRenameOperations` of the session manager, as the documentation of `MoveFileEx` has it.
 
-use super::registry::{RegValue, kind};
+use super::registry::RegValue;
 use super::text;
 
 /// The key below the control set.
@@ -11,46 +11,53 @@ pub const VALUE: &str = "PendingFileRenameOperations";
 /// How the session manager spells a path.
 const NATIVE: &str = "\\??\\";
 
-/// One move: an empty target means that the file is deleted.
+/// One move as the session manager spells it, to the last unit: what others have asked for is
+/// written back as it was.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Move {
-    /// Path of a file or folder.
-    pub from: String,
-    /// Its new path, or nothing.
-    pub to: String,
+    from: String,
+    to: String,
 }
 
-/// Reads the raw data. What is no whole pair at its end is passed over.
-pub fn parse(data: &[u8]) -> Vec<Move> {
+impl Move {
+    /// A move of a file or folder to a path that is free.
+    pub fn new(from: &str, to: &str) -> Self {
+        Self { from: format!("{NATIVE}{from}"), to: format!("{NATIVE}{to}") }
+    }
+
+    /// Path of the file or folder.
+    pub fn source(&self) -> &str {
+        plain(&self.from)
+    }
+
+    /// Its new path; empty where it is to be deleted.
+    pub fn target(&self) -> &str {
+        plain(&self.to)
+    }
+}
+
+/// A target may be flagged as one that is replaced.
+fn plain(native: &str) -> &str {
+    let path = native.strip_prefix('!').unwrap_or(native);
+    path.strip_prefix(NATIVE).unwrap_or(path)
+}
+
+/// Reads the raw data; `None` where it is not what [`value`] would write of it, so that nobody
+/// rewrites what he does not understand.
+pub fn parse(data: &[u8]) -> Option<Vec<Move>> {
     let units: Vec<u16> = data.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
-    let parts: Vec<String> = units
-        .split(|unit| *unit == 0)
-        .map(|part| {
-            let path = text::from_utf16(part.iter().copied());
-            let path = path.strip_prefix('!').unwrap_or(&path);
-            path.strip_prefix(NATIVE).unwrap_or(path).to_owned()
-        })
-        .collect();
-    let (pairs, _) = parts.as_chunks::<2>();
-    let moves = pairs.iter().map(|[from, to]| Move { from: from.clone(), to: to.clone() });
-    moves.take_while(|one| !one.from.is_empty()).collect()
+    let lines: Vec<String> =
+        units.split(|unit| *unit == 0).map(|line| text::from_utf16(line.iter().copied())).collect();
+    // Behind the last line come its own end and the list's.
+    let (pairs, _) = lines.get(..lines.len().checked_sub(2)?)?.as_chunks::<2>();
+    let moves: Vec<Move> = pairs.iter().map(|[from, to]| Move { from: from.clone(), to: to.clone() }).collect();
+    (value(&moves).data == data).then_some(moves)
 }
 
 /// The value that asks for these moves.
 pub fn value(moves: &[Move]) -> RegValue {
-    let mut units = Vec::new();
-    for one in moves {
-        for path in [&one.from, &one.to] {
-            if !path.is_empty() {
-                units.extend(NATIVE.encode_utf16());
-                units.extend(text::to_utf16(path));
-            }
-            units.push(0);
-        }
-    }
-    units.push(0);
-    let data = units.into_iter().flat_map(u16::to_le_bytes).collect();
-    RegValue { name: VALUE.to_owned(), kind: kind::MULTI_SZ, data }
+    let lines: Vec<String> = moves.iter().flat_map(|one| [one.from.clone(), one.to.clone()]).collect();
+    RegValue::multi(VALUE, &lines)
 }
 
 #[cfg(test)]
@@ -61,14 +68,16 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_asked_for_is_read(pairs in prop::collection::vec(("[A-Za-zäß ]{1,9}", "[A-Z]{0,4}"), 0..6)) {
+        fn what_is_asked_for_is_read(pairs in prop::collection::vec(("[!*1]{0,2}[A-Za-zäß ?]{1,9}", "!?[A-Z]{0,4}"), 0..6)) {
             let moves: Vec<Move> = pairs.into_iter().map(|(from, to)| Move { from, to }).collect();
-            prop_assert_eq!(parse(&value(&moves).data), moves);
+            prop_assert_eq!(parse(&value(&moves).data), Some(moves));
         }
 
         #[test]
         fn any_bytes_are_read_without_a_panic(data in prop::collection::vec(any::<u8>(), 0..60)) {
-            parse(&data);
+            if let Some(moves) = parse(&data) {
+                prop_assert_eq!(value(&moves).data, data);
+            }
         }
     }
 }

@@ -44,6 +44,7 @@ pub enum Piece {
         /// Time stamp of the key above, before.
         before: FileTime,
         /// The same, after; zero until it is known.
+        #[serde(skip)]
         after: FileTime,
     },
     /// A registry value.
@@ -57,6 +58,7 @@ pub enum Piece {
         /// Time stamp of the key, before.
         before: FileTime,
         /// The same, after.
+        #[serde(skip)]
         after: FileTime,
     },
     /// A registry value that is set for a while.
@@ -74,6 +76,7 @@ pub enum Piece {
         /// Time stamp of the key, or of the key above the one that was made, before.
         before: FileTime,
         /// The same, after.
+        #[serde(skip)]
         after: FileTime,
     },
     /// The network, which is cut for a while.
@@ -87,6 +90,7 @@ pub enum Piece {
         /// Time stamp of the folder above, before.
         before: FileTime,
         /// The same, after.
+        #[serde(skip)]
         after: FileTime,
         /// Its state when it was taken, so that the vault can be checked.
         #[serde(default)]

@@ -36,18 +36,22 @@ impl Bench {
     /// As the session manager does it: in order, and one that fails is passed over.
     fn move_what_was_asked_for(&self) -> Result<(), MachineError> {
         let mut edit = self.edit()?;
-        let moves = self.disk.requested_moves(&edit)?;
+        let Ok(moves) = self.disk.requested_moves(&edit) else { return Ok(()) };
         if moves.is_empty() {
             return Ok(());
         }
         for one in &moves {
-            let Ok(Some(from)) = self.disk.locate(&one.from) else { continue };
-            let folder = parent(&one.to).and_then(|folder| self.disk.locate(folder).ok().flatten());
-            let (Some(folder), None) = (folder, self.disk.locate(&one.to).ok().flatten()) else { continue };
-            let to = folder.join(leaf(&one.to));
+            let Ok(Some(from)) = self.disk.locate(one.source()) else { continue };
+            if one.target().is_empty() {
+                let _ = durable::remove_file(&from);
+                continue;
+            }
+            let folder = parent(one.target()).and_then(|folder| self.disk.locate(folder).ok().flatten());
+            let (Some(folder), None) = (folder, self.disk.locate(one.target()).ok().flatten()) else { continue };
+            let to = folder.join(leaf(one.target()));
             let op = || Op::Rename(from.clone(), to.clone());
             if operate(op, || std::fs::rename(&from, &to)).is_ok() {
-                durable::sync_folder(&folder).map_err(MachineError::io(one.to.as_str()))?;
+                durable::sync_folder(&folder).map_err(MachineError::io(one.target()))?;
             }
         }
         self.disk.write_moves(&mut edit, None)?;

@@ -18,10 +18,14 @@ impl Disk {
         Ok((folder, format!("{}\\{OWN_FOLDER}", self.drive)))
     }
 
-    /// The moves that are asked for.
+    /// The moves that are asked for. Fails where they cannot be read: what others have asked for
+    /// would be lost when the list is written again.
     pub(crate) fn requested_moves(&self, edit: &Edit<'_>) -> Result<Vec<Move>, MachineError> {
         match edit.read_value(&self.session_manager(), at_start::VALUE) {
-            Ok((value, _)) => Ok(at_start::parse(&value.data)),
+            Ok((value, _)) => at_start::parse(&value.data).ok_or_else(|| MachineError::Refused {
+                path: format!("{} : {}", self.session_manager(), at_start::VALUE),
+                why: "it cannot be read, and so it is not rewritten".to_owned(),
+            }),
             Err(MachineError::Absent(_)) => Ok(Vec::new()),
             Err(other) => Err(other),
         }
@@ -35,8 +39,8 @@ impl Disk {
         to: &str,
     ) -> Result<(Place, Above), MachineError> {
         let mut moves = self.requested_moves(&edit)?;
-        moves.retain(|one| fold(&one.from) != fold(from));
-        moves.push(Move { from: from.to_owned(), to: to.to_owned() });
+        moves.retain(|one| fold(one.source()) != fold(from));
+        moves.push(Move::new(from, to));
         let above = edit.put(&self.session_manager(), &at_start::value(&moves))?;
         edit.commit()?;
         Ok((Place::value(self.session_manager(), at_start::VALUE), above))
@@ -44,8 +48,12 @@ impl Disk {
 
     /// Takes a request back; see [`Alter::cancel_move`](crate::Alter::cancel_move).
     pub(crate) fn cancel_request(&self, mut edit: Edit<'_>, from: &str, above: Above) -> Result<bool, MachineError> {
-        let moves = self.requested_moves(&edit)?;
-        let left: Vec<Move> = moves.iter().filter(|one| fold(&one.from) != fold(from)).cloned().collect();
+        let moves = match self.requested_moves(&edit) {
+            // Nothing was asked for in what cannot be read.
+            Err(MachineError::Refused { .. }) => Vec::new(),
+            other => other?,
+        };
+        let left: Vec<Move> = moves.iter().filter(|one| fold(one.source()) != fold(from)).cloned().collect();
         if left.len() == moves.len() {
             self.tidy_own().map_err(MachineError::io(from))?;
             return Ok(false);

@@ -38,10 +38,14 @@ fn reasons(survey: &Survey) -> Vec<String> {
     reasons.extend(there.map(|(key, why)| format!("{why} ({key})")));
     let manager = format!("HKLM\\SYSTEM\\{}\\{}", survey.facts.control_set, at_start::KEY);
     let asked = survey.registry.key(&manager).and_then(|key| survey.registry.value(key, at_start::VALUE));
-    let moves = asked.map_or_else(Vec::new, |value| at_start::parse(value.data));
-    if let Some(first) = moves.first() {
-        let more = if moves.len() > 1 { format!(", and {} more", moves.len() - 1) } else { String::new() };
-        reasons.push(format!("{} waits to be moved or deleted at the next start{more}", first.from));
+    match asked.map(|value| at_start::parse(value.data)) {
+        Some(Some(moves)) => {
+            let more = if moves.len() > 1 { format!(", and {} more", moves.len() - 1) } else { String::new() };
+            let first = moves.first().map(|first| first.source());
+            reasons.extend(first.map(|path| format!("{path} waits to be moved or deleted at the next start{more}")));
+        }
+        Some(None) => reasons.push(format!("something is asked of the next start that cannot be read ({manager})")),
+        None => {}
     }
     reasons
 }
