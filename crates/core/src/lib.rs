@@ -5,6 +5,7 @@
 
 pub mod blockers;
 pub mod confirm;
+pub mod content;
 pub mod loans;
 pub mod logs;
 pub mod model;
@@ -13,3 +14,4 @@ pub mod plan;
 pub mod subject;
 pub mod survey;
 pub mod trace;
+pub mod units;

@@ -26,6 +26,7 @@ fn machine() -> Pc {
         );
     }
     pc.service("ScaleBridge", &format!("\"{DESK}\\bridge.exe\""), true);
+    pc.service("Disk", "System32\\drivers\\disk.sys", true).file("C:\\Windows\\System32\\ntoskrnl.exe");
     pc.process(&format!("{DESK}\\tray.exe"), &[]);
     pc.process("C:\\Tools\\clock.exe", &[&format!("{DESK}\\port.lock")]);
     pc.key("HKLM\\SOFTWARE\\Fennelgate\\Scale Desk", &[("a", "b")]);
@@ -142,7 +143,46 @@ fn every_hostile_edit_is_refused_by_name() {
         (|plan| step(plan, StepKind::Unregister).parts.clear(), |error| matches!(error, PlanError::Kind { .. })),
         (
             |plan| step(plan, StepKind::Unregister).parts.push(Place::folder("C:\\Program Files\\Fennelgate")),
+            |error| matches!(error, PlanError::ForeignPart { .. }),
+        ),
+        (
+            |plan| {
+                let part = Place::new(PlaceKind::Process, "C:\\Tools\\clock.exe");
+                step(plan, StepKind::Unregister).parts.push(part);
+            },
             |error| matches!(error, PlanError::Kind { .. }),
+        ),
+        (
+            |plan| {
+                step(plan, StepKind::TakeKey).place.path =
+                    "HKLM\\SYSTEM\\ControlSet001\\Services\\Disk\\Parameters".into()
+            },
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| {
+                let key = "HKLM\\SYSTEM\\ControlSet001\\Control\\Session Manager\\Environment";
+                let step = step(plan, StepKind::TakeKey);
+                step.kind = StepKind::TakeEntry;
+                step.place = Place::list_entry(key, "Path", "%SystemRoot%\\System32");
+            },
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| {
+                let step = step(plan, StepKind::TakeKey);
+                (step.kind, step.place) = (StepKind::TakeTask, Place::new(PlaceKind::Task, "\\Scale Desk"));
+                step.parts = vec![Place::file("C:\\Windows\\System32\\ntoskrnl.exe")];
+            },
+            |error| matches!(error, PlanError::ForeignPart { .. }),
+        ),
+        (
+            |plan| {
+                let step = step(plan, StepKind::TakeKey);
+                (step.kind, step.place) = (StepKind::RemoveDriver, Place::new(PlaceKind::Driver, "disk.inf"));
+                step.parts = vec![Place::file("C:\\Windows\\INF\\disk.inf")];
+            },
+            |error| matches!(error, PlanError::Protected { .. }),
         ),
         (
             |plan| {

@@ -6,7 +6,7 @@ use stubble_core::model::{FileTime, Place};
 use stubble_core::plan::{Plan, Step, StepKind, state};
 use stubble_machine::{Above, Alter, MachineError};
 
-use crate::journal::{DeedState, Entry};
+use crate::journal::{Deed, DeedState, Entry};
 use crate::loans::finish_giving_back;
 use crate::putback::put_back_one;
 use crate::steps::{At, Later, Piece, entry, pieces};
@@ -101,6 +101,11 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         Err(MachineError::Refused { why, .. }) => return Ok(Outcome::Refused { why }),
         Err(error) => return Err(error.into()),
     };
+    // A count stays when it is lowered; what was done is in the journal.
+    let is_done = |deed: &Deed| deed.state == DeedState::Done && deed.place == step.place;
+    if step.kind == StepKind::LowerCount && case.journal.deeds().iter().any(is_done) {
+        return Ok(Outcome::AlreadyGone);
+    }
     match state(&survey, &step.place, &step.parts) {
         None => return Ok(Outcome::AlreadyGone),
         Some(found) if found != step.expect => return Ok(Outcome::Changed),
@@ -121,7 +126,8 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         Ok(()) => {
             case.journal.append(Entry::Done { deed, after: times(&pieces) })?;
             let now = machine.survey_of(&places)?;
-            let is_back = step.kind != StepKind::EndProcess && state(&now, &step.place, &step.parts).is_some();
+            let stays = matches!(step.kind, StepKind::EndProcess | StepKind::LowerCount);
+            let is_back = !stays && state(&now, &step.place, &step.parts).is_some();
             Ok(if is_back { Outcome::CameBack } else { Outcome::Done })
         }
         Err(LedgerError::Machine(MachineError::InUse { path: file, by }))

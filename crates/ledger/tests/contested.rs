@@ -231,3 +231,29 @@ fn an_undo_that_was_cut_and_then_contested_does_not_block_the_case() {
     stage.undo();
     assert!(made.join("cache.bin").is_file());
 }
+
+#[test]
+fn what_others_make_of_a_list_and_of_a_count_meanwhile_stays() {
+    let stage = stage();
+    let mut case = stage.fresh_case();
+    let environment = "HKLM\\SYSTEM\\ControlSet001\\Control\\Session Manager\\Environment";
+    let shared = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\SharedDLLs";
+    let counted = "C:\\Program Files\\Scale Desk\\desk-1.dll";
+    let read = |key: &str, name: &str| stage.bench.read_value(key, name).unwrap().0;
+    carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert_eq!(read(environment, "Path"), RegValue::expand("Path", "%SystemRoot%;C:\\Tools"));
+    assert_eq!(read(shared, counted), RegValue::dword(counted, 1));
+    // The last count goes with its value.
+    assert!(stage.bench.read_value(shared, &counted.replace('1', "2")).is_err());
+    // Going on changes nothing more.
+    let again = carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert!(again.iter().all(|report| report.outcome == Outcome::AlreadyGone), "{again:#?}");
+    let others = RegValue::expand("Path", "D:\\New;%SystemRoot%;C:\\Tools;E:\\Last");
+    stage.bench.lend_value(environment, &others).unwrap();
+    stage.bench.lend_value(shared, &RegValue::dword(counted, 5)).unwrap();
+    let returned = putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    assert!(returned.iter().all(|one| one.refused.is_none()), "{returned:#?}");
+    let both = "D:\\New;%SystemRoot%;C:\\Program Files\\Scale Desk;C:\\Tools;E:\\Last";
+    assert_eq!(read(environment, "Path"), RegValue::expand("Path", both));
+    assert_eq!(read(shared, counted), RegValue::dword(counted, 6));
+}

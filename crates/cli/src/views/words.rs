@@ -54,7 +54,10 @@ pub fn place(place: &Place) -> String {
             place.to_string()
         }
         PlaceKind::Value => format!("{place} (value)"),
-        PlaceKind::Startup => place.to_string(),
+        PlaceKind::Startup | PlaceKind::FirewallRule => place.to_string(),
+        PlaceKind::ListEntry => {
+            format!("{} in {} : {}", place.entry.as_deref().unwrap_or_default(), place.path, place.value_name())
+        }
         kind => format!("{} {place}", kind.word()),
     };
     shown(&text).into_owned()

@@ -30,7 +30,12 @@ fn is_new(survey: &Survey, remnant: &Remnant, installed: &BTreeSet<Place>, produ
             product.is_some_and(|code| code.to_string() == remnant.place.path)
         }
         PlaceKind::Service => put(&Place::key(format!("{}\\{}", survey.facts.services_key(), remnant.place.path))),
-        PlaceKind::Startup => put(&Place { kind: PlaceKind::Value, ..remnant.place.clone() }),
+        PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage => {
+            !remnant.parts.is_empty() && remnant.parts.iter().all(put)
+        }
+        PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::ListEntry | PlaceKind::SharedCount => {
+            put(&Place::value(remnant.place.path.as_str(), remnant.place.value_name()))
+        }
         PlaceKind::Shortcut => put(&Place::file(&remnant.place.path)),
         // A program that runs again was started from what is installed now.
         PlaceKind::Process => {

@@ -2,6 +2,7 @@
 
 pub mod at_start;
 pub mod guid;
+pub mod list;
 pub mod path;
 pub mod place;
 pub mod registry;

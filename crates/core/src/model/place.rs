@@ -20,8 +20,20 @@ pub enum PlaceKind {
     Product,
     /// An upgrade code that is registered for a product of which nothing else is.
     UpgradeCode,
+    /// A driver package, by the name under which its INF is published.
+    Driver,
+    /// A scheduled task, by its path in the task library.
+    Task,
+    /// A package of the store's kind, by its full name.
+    StorePackage,
     /// An entry among the programs that start at sign-in.
     Startup,
+    /// A rule of the firewall, which is a value.
+    FirewallRule,
+    /// One entry of a value that is a list, such as a search path.
+    ListEntry,
+    /// The count of the products that share a file, which is a value.
+    SharedCount,
     /// A shortcut file.
     Shortcut,
     /// A registry key with all below it.
@@ -42,7 +54,13 @@ impl PlaceKind {
             Self::Service => "service",
             Self::Product => "product",
             Self::UpgradeCode => "upgrade code",
+            Self::Driver => "driver package",
+            Self::Task => "task",
+            Self::StorePackage => "store package",
             Self::Startup => "startup",
+            Self::FirewallRule => "firewall rule",
+            Self::ListEntry => "list entry",
+            Self::SharedCount => "shared count",
             Self::Shortcut => "shortcut",
             Self::Key => "key",
             Self::Value => "value",
@@ -55,6 +73,16 @@ impl PlaceKind {
     pub fn is_on_disk(self) -> bool {
         matches!(self, Self::File | Self::Folder | Self::Shortcut)
     }
+
+    /// Whether the place is a registry value, taken as a whole.
+    pub fn is_value(self) -> bool {
+        matches!(self, Self::Value | Self::Startup | Self::FirewallRule)
+    }
+
+    /// Whether the place consists of several others, which go or stay together.
+    pub fn is_unit(self) -> bool {
+        matches!(self, Self::Product | Self::UpgradeCode | Self::Driver | Self::Task | Self::StorePackage)
+    }
 }
 
 /// One addressable thing on a machine.
@@ -65,15 +93,18 @@ pub struct Place {
     pub kind: PlaceKind,
     /// Path on the machine's disk, path in the registry (`HKLM\…`, `HKU\<sid>\…`), or name.
     pub path: String,
-    /// For values and startup entries, the value's name; empty for a key's default value.
+    /// For values and what is kept in them, the value's name; empty for a key's default value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// For a list entry, the entry.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub entry: Option<String>,
 }
 
 impl Place {
     /// A place that needs no value name.
     pub fn new(kind: PlaceKind, path: impl Into<String>) -> Self {
-        Self { kind, path: path.into(), name: None }
+        Self { kind, path: path.into(), name: None, entry: None }
     }
 
     /// A file.
@@ -93,12 +124,27 @@ impl Place {
 
     /// A value of a key.
     pub fn value(key: impl Into<String>, name: impl Into<String>) -> Self {
-        Self { kind: PlaceKind::Value, path: key.into(), name: Some(name.into()) }
+        Self { name: Some(name.into()), ..Self::new(PlaceKind::Value, key) }
+    }
+
+    /// One entry of a value that is a list.
+    pub fn list_entry(key: impl Into<String>, name: impl Into<String>, entry: impl Into<String>) -> Self {
+        Self { kind: PlaceKind::ListEntry, entry: Some(entry.into()), ..Self::value(key, name) }
+    }
+
+    /// The name of its value, empty for a key's default value.
+    pub fn value_name(&self) -> &str {
+        self.name.as_deref().unwrap_or("")
     }
 
     /// The same place in the one spelling that compares equal however it was written.
     pub fn folded(&self) -> Self {
-        Self { kind: self.kind, path: fold(&self.path), name: self.name.as_deref().map(fold) }
+        Self {
+            kind: self.kind,
+            path: fold(&self.path),
+            name: self.name.as_deref().map(fold),
+            entry: self.entry.as_deref().map(fold),
+        }
     }
 
     /// Whether this place is `other` or lies below it, both on disk or both in the registry.
@@ -106,6 +152,11 @@ impl Place {
         let same_tree = self.kind.is_on_disk() == other.kind.is_on_disk();
         match other.kind {
             PlaceKind::Folder | PlaceKind::Key => same_tree && path::is_inside_or_same(&self.path, &other.path),
+            // Whatever is kept in a value goes with it.
+            kind if kind.is_value() && self.name.is_some() => {
+                fold(&self.path) == fold(&other.path)
+                    && self.name.as_deref().map(fold) == other.name.as_deref().map(fold)
+            }
             _ => self.folded() == other.folded(),
         }
     }
@@ -114,9 +165,10 @@ impl Place {
 impl fmt::Display for Place {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.name {
-            Some(name) if name.is_empty() => write!(f, "{} (default value)", self.path),
-            Some(name) => write!(f, "{} : {name}", self.path),
-            None => f.write_str(&self.path),
+            Some(name) if name.is_empty() => write!(f, "{} (default value)", self.path)?,
+            Some(name) => write!(f, "{} : {name}", self.path)?,
+            None => f.write_str(&self.path)?,
         }
+        self.entry.as_ref().map_or(Ok(()), |entry| write!(f, " : {entry}"))
     }
 }

@@ -26,8 +26,18 @@ pub enum StepKind {
     Unregister,
     /// Stops a service and takes it away.
     RemoveService,
+    /// Takes a driver package away as one unit: its INF, its files, its devices and its service.
+    RemoveDriver,
+    /// Takes a scheduled task away as one unit: its file and what the scheduler knows of it.
+    TakeTask,
+    /// Takes a package of the store's kind away as one unit.
+    TakeStorePackage,
     /// Takes a single value.
     TakeValue,
+    /// Takes one entry out of a value that is a list.
+    TakeEntry,
+    /// Counts one product less that shares a file.
+    LowerCount,
     /// Takes a key with all below it.
     TakeKey,
     /// Takes a file.
@@ -43,7 +53,12 @@ impl StepKind {
             Self::EndProcess => "end process",
             Self::Unregister => "take registration",
             Self::RemoveService => "stop and take service",
+            Self::RemoveDriver => "take driver package",
+            Self::TakeTask => "take task",
+            Self::TakeStorePackage => "take store package",
             Self::TakeValue => "take value",
+            Self::TakeEntry => "take entry of a list",
+            Self::LowerCount => "lower shared count",
             Self::TakeKey => "take key",
             Self::TakeFile => "take file",
             Self::TakeFolder => "take folder",
@@ -78,7 +93,7 @@ pub struct Step {
     /// What people call the place, where it does not tell by itself.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub title: String,
-    /// For a registration, every place that makes it up.
+    /// For what consists of several places, such as a registration or a task, each of them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<Place>,
     /// How sure it is that the place is the subject's.

@@ -49,6 +49,7 @@ mod tests {
                 kind: place,
                 path: format!("C:\\{}", path.join("\\")),
                 name: (place == PlaceKind::Startup).then(|| why.clone()),
+                entry: None,
             },
             title: String::new(),
             parts: Vec::new(),
@@ -78,6 +79,7 @@ mod tests {
             registry: RegistryBuilder::default().finish(),
             running: Running::default(),
             shortcuts: Vec::new(),
+            contents: Vec::new(),
             short_names: Vec::new(),
             gaps: Vec::new(),
         }

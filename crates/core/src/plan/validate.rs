@@ -7,10 +7,11 @@ use thiserror::Error;
 use super::{FORMAT, Plan, Step, StepKind};
 use crate::model::path::{PathError, strict};
 use crate::model::text::fold;
-use crate::model::{Guid, Place, PlaceKind};
+use crate::model::{Place, PlaceKind};
 use crate::packages::Registered;
 use crate::survey::{Survey, state};
 use crate::trace::protected;
+use crate::units;
 
 /// Why a plan is refused, naming the step.
 #[derive(Debug, Error)]
@@ -73,8 +74,8 @@ pub enum PlanError {
         /// Why it is protected.
         why: String,
     },
-    /// A registration claims a part that is not registered for that product.
-    #[error("step {step}: {place} is no part of the registration of {product}")]
+    /// A part that does not belong to what the step takes.
+    #[error("step {step}: {place} is no part of {product}")]
     ForeignPart {
         /// The step.
         step: String,
@@ -119,8 +120,9 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
     let registered = Registered::read(survey);
     for step in &chosen {
         check_kind(step)?;
-        for place in step.places() {
-            check_place(step, place, survey)?;
+        check_place(step, &step.place, survey)?;
+        for part in &step.parts {
+            check_path(step, part)?;
         }
         check_parts(step, &registered, survey)?;
     }
@@ -146,16 +148,23 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
             matches!(step.place.kind, PlaceKind::Product | PlaceKind::UpgradeCode) && !step.parts.is_empty()
         }
         StepKind::RemoveService => step.place.kind == PlaceKind::Service,
-        StepKind::TakeValue => {
-            matches!(step.place.kind, PlaceKind::Value | PlaceKind::Startup) && step.place.name.is_some()
+        StepKind::RemoveDriver => step.place.kind == PlaceKind::Driver && !step.parts.is_empty(),
+        StepKind::TakeTask => step.place.kind == PlaceKind::Task && !step.parts.is_empty(),
+        StepKind::TakeStorePackage => step.place.kind == PlaceKind::StorePackage && !step.parts.is_empty(),
+        StepKind::TakeValue => step.place.kind.is_value() && step.place.name.is_some(),
+        StepKind::TakeEntry => {
+            step.place.kind == PlaceKind::ListEntry && step.place.name.is_some() && step.place.entry.is_some()
         }
+        StepKind::LowerCount => step.place.kind == PlaceKind::SharedCount && step.place.name.is_some(),
         StepKind::TakeKey => step.place.kind == PlaceKind::Key,
         StepKind::TakeFile => matches!(step.place.kind, PlaceKind::File | PlaceKind::Shortcut),
         StepKind::TakeFolder => step.place.kind == PlaceKind::Folder,
     };
-    let parts_fit = step.kind == StepKind::Unregister || step.parts.is_empty();
-    let part_kinds =
-        step.parts.iter().all(|part| matches!(part.kind, PlaceKind::Key | PlaceKind::Value | PlaceKind::File));
+    let parts_fit = step.place.kind.is_unit() || step.parts.is_empty();
+    let part_kinds = step
+        .parts
+        .iter()
+        .all(|part| matches!(part.kind, PlaceKind::Key | PlaceKind::Value | PlaceKind::File | PlaceKind::Folder));
     if fits && parts_fit && part_kinds {
         return Ok(());
     }
@@ -163,41 +172,31 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
 }
 
 fn check_place(step: &Step, place: &Place, survey: &Survey) -> Result<(), PlanError> {
-    if place.kind.is_on_disk() {
-        strict(&place.path).map_err(|why| PlanError::Path { step: step.id.clone(), path: place.path.clone(), why })?;
-    }
-    let protected = match place.kind {
-        PlaceKind::Service => protected::service_why(survey, &place.path),
-        PlaceKind::Process => {
-            let inside = crate::model::path::is_inside_or_same(&place.path, &survey.facts.windows);
-            inside.then_some("it is a process of Windows")
-        }
-        _ => protected::why(place, &survey.facts),
-    };
+    check_path(step, place)?;
+    let protected = protected::why_on(survey, place);
     match protected {
         Some(why) => Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() }),
         None => Ok(()),
     }
 }
 
-/// The installer's keys are open only to a registration's own parts: a part must be one that is
-/// registered for the product, or be gone already.
+fn check_path(step: &Step, place: &Place) -> Result<(), PlanError> {
+    let refused = |why| PlanError::Path { step: step.id.clone(), path: place.path.clone(), why };
+    if place.kind.is_on_disk() { strict(&place.path).map(drop).map_err(refused) } else { Ok(()) }
+}
+
+/// Windows' own keys and folders are open only to a unit's own parts: a part must be one that is
+/// read for that unit on this machine, or be gone already.
 fn check_parts(step: &Step, registered: &Registered, survey: &Survey) -> Result<(), PlanError> {
     let foreign = |place: &Place| PlanError::ForeignPart {
         step: step.id.clone(),
         place: place.to_string(),
         product: step.place.path.clone(),
     };
-    let found = if step.kind == StepKind::Unregister {
-        let code: Option<Guid> = step.place.path.parse().ok();
-        let product = code.and_then(|code| registered.products.get(&code));
-        let own = |part: &Place| {
-            product.is_some_and(|product| {
-                product.parts.iter().any(|own| own.folded() == part.folded())
-                    || product.cached_package.as_deref().map(fold) == Some(fold(&part.path))
-            })
-        };
-        step.parts.iter().find(|part| !own(part) && state::of(survey, part).is_some())
+    let found = if step.place.kind.is_unit() {
+        let own: BTreeSet<Place> = units::parts(survey, registered, &step.place).iter().map(Place::folded).collect();
+        let is_foreign = |part: &&Place| !own.contains(&part.folded()) && state::of(survey, part).is_some();
+        step.parts.iter().find(is_foreign)
     } else {
         step.places().into_iter().find(|place| is_registration(place))
     };

@@ -109,7 +109,7 @@ fn single(before: &Survey, after: &Survey, change: &Change, top: Option<Place>) 
         files: usize::from(change.place.kind.is_on_disk()) - folders,
         folders,
         keys: one(PlaceKind::Key),
-        values: one(PlaceKind::Value) + one(PlaceKind::Startup),
+        values: usize::from(change.place.kind.is_value()),
         bytes: entry.map_or(0, |entry| entry.size),
     }
 }
@@ -138,7 +138,7 @@ fn merge_into(found: &mut BTreeMap<(Difference, String), Group>, group: Group) {
 
 fn holder_of(place: &Place) -> String {
     match place.kind {
-        PlaceKind::Value | PlaceKind::Startup => place.path.clone(),
+        kind if kind.is_value() => place.path.clone(),
         _ => path::parent(&place.path).unwrap_or(&place.path).to_owned(),
     }
 }
@@ -301,6 +301,7 @@ mod tests {
             registry: registry.finish(),
             running: Running::default(),
             shortcuts: Vec::new(),
+            contents: Vec::new(),
             short_names: Vec::new(),
             gaps: Vec::new(),
         }

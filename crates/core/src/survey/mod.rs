@@ -3,6 +3,7 @@
 mod blocks;
 pub mod compare;
 mod facts;
+pub mod firewall;
 pub mod groups;
 pub mod records;
 mod registry;
@@ -16,6 +17,7 @@ pub use facts::{Device, Facts, Gap, Process, Running, ServiceState, Shortcut, Us
 pub use registry::{Data, KeyId, KeyNode, Name, Registry, RegistryBuilder, ValueView};
 pub use tree::{NodeId, Tree, TreeBuilder};
 
+use crate::content::Told;
 use crate::model::path::Environment;
 use crate::model::{FileTime, path};
 
@@ -55,6 +57,8 @@ pub struct Survey {
     pub running: Running,
     /// Shortcuts, with where they lead.
     pub shortcuts: Vec<Shortcut>,
+    /// What some files say of themselves.
+    pub contents: Vec<Told>,
     /// Short 8.3 names, where the file system tells them.
     pub short_names: Vec<(NodeId, String)>,
     /// What could not be looked at, and why.

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::{Entry, EntryKind, Facts, Gap, KeyId, NodeId, RegistryBuilder, Running, Shortcut, Survey, TreeBuilder};
+use crate::content::{Content, Told};
 use crate::model::{FileTime, RegValue};
 
 /// Name and version of the format.
@@ -54,6 +55,13 @@ pub enum Record {
         file: u32,
         /// The path it leads to.
         target: String,
+    },
+    /// What a file says of itself.
+    Told {
+        /// Number of the file.
+        file: u32,
+        /// What it says.
+        content: Content,
     },
     /// The short 8.3 name of an entry.
     ShortName {
@@ -119,6 +127,12 @@ pub fn records(survey: &Survey) -> impl Iterator<Item = Record> + '_ {
         .map(|one| Record::Shortcut { file: files.numbers[one.file as usize], target: one.target.clone() })
         .chain(
             survey
+                .contents
+                .iter()
+                .map(|told| Record::Told { file: files.numbers[told.file as usize], content: told.content.clone() }),
+        )
+        .chain(
+            survey
                 .short_names
                 .iter()
                 .map(|(file, name)| Record::ShortName { file: files.numbers[*file as usize], name: name.clone() }),
@@ -153,7 +167,8 @@ pub fn from_records<E: From<RecordError>>(records: impl Iterator<Item = Result<R
     let mut registry = RegistryBuilder::default();
     let (mut entries, mut keys): (NodeId, KeyId) = (0, 0);
     let (mut facts, mut running) = (None, Running::default());
-    let (mut shortcuts, mut short_names, mut gaps) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut shortcuts, mut contents) = (Vec::new(), Vec::new());
+    let (mut short_names, mut gaps) = (Vec::new(), Vec::new());
     for (number, record) in records.enumerate() {
         let reference = RecordError::Reference(number + 1);
         match record? {
@@ -169,14 +184,26 @@ pub fn from_records<E: From<RecordError>>(records: impl Iterator<Item = Result<R
                 keys = registry.add(above, &name, written, seal, values);
             }
             Record::Shortcut { file, target } if file <= entries => shortcuts.push(Shortcut { file, target }),
+            Record::Told { file, content } if file <= entries => contents.push(Told { file, content }),
             Record::ShortName { file, name } if file <= entries => short_names.push((file, name)),
-            Record::Entry { .. } | Record::Key { .. } | Record::Shortcut { .. } | Record::ShortName { .. } => {
-                return Err(reference.into());
-            }
+            Record::Entry { .. }
+            | Record::Key { .. }
+            | Record::Shortcut { .. }
+            | Record::Told { .. }
+            | Record::ShortName { .. } => return Err(reference.into()),
             Record::Running(told) => running = told,
             Record::Gap(gap) => gaps.push(gap),
         }
     }
     let facts = facts.ok_or(RecordError::Incomplete)?;
-    Ok(Survey { facts, files: files.finish(), registry: registry.finish(), running, shortcuts, short_names, gaps })
+    Ok(Survey {
+        facts,
+        files: files.finish(),
+        registry: registry.finish(),
+        running,
+        shortcuts,
+        contents,
+        short_names,
+        gaps,
+    })
 }

@@ -41,7 +41,7 @@ impl Survey {
         let values = self.registry.values(run).map(|value| {
             let switch = switch_key.and_then(|key| self.registry.value(key, value.name));
             StartupEntry {
-                key: path.clone(),
+                key: self.registry.path(run),
                 name: value.name.to_owned(),
                 command: value.text().unwrap_or_default(),
                 switches: switches.clone(),

@@ -2,7 +2,8 @@
 
 use blake3::Hasher;
 
-use crate::model::{Place, PlaceKind};
+use crate::model::text::fold;
+use crate::model::{Place, PlaceKind, list};
 
 use super::registry::KeyId;
 use super::tree::NodeId;
@@ -20,23 +21,34 @@ pub fn of(survey: &Survey, place: &Place) -> Option<String> {
             entry(survey, survey.files.find(&place.path)?, &mut hasher)
         }
         PlaceKind::Key => key(survey, survey.registry.key(&place.path)?, &mut hasher),
-        PlaceKind::Value | PlaceKind::Startup => {
+        PlaceKind::Value | PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::SharedCount => {
             let key = survey.registry.key(&place.path)?;
-            let value = survey.registry.value(key, place.name.as_deref().unwrap_or(""))?;
+            let value = survey.registry.value(key, place.value_name())?;
             hasher.update(&value.kind.to_le_bytes());
             sized(&mut hasher, value.data);
+        }
+        // The rest of the list may change.
+        PlaceKind::ListEntry => {
+            let value = survey.registry.value(survey.registry.key(&place.path)?, place.value_name())?;
+            let wanted = fold(place.entry.as_deref()?);
+            let entries = list::entries(value.kind, value.data);
+            let found: Vec<&String> = entries.iter().filter(|entry| fold(entry) == wanted).collect();
+            hasher.update(&value.kind.to_le_bytes());
+            sized(&mut hasher, found.first()?.as_bytes());
         }
         PlaceKind::Service => {
             let path = format!("{}\\{}", survey.facts.services_key(), place.path);
             key(survey, survey.registry.key(&path)?, &mut hasher);
         }
         PlaceKind::Process => {
-            let path = crate::model::text::fold(&place.path);
-            let mut same = survey.running.processes.iter().filter(|one| crate::model::text::fold(&one.image) == path);
+            let path = fold(&place.path);
+            let mut same = survey.running.processes.iter().filter(|one| fold(&one.image) == path);
             sized(&mut hasher, same.next()?.image.as_bytes());
         }
-        // Registrations are known by their parts, each of which has a state of its own.
-        PlaceKind::Product | PlaceKind::UpgradeCode => return None,
+        // These are known by their parts, each of which has a state of its own.
+        PlaceKind::Product | PlaceKind::UpgradeCode | PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage => {
+            return None;
+        }
     }
     Some(short(&hasher))
 }

@@ -35,6 +35,16 @@ impl Claims {
         }
     }
 
+    /// Whether a place is claimed.
+    pub fn has(&self, place: &Place) -> bool {
+        self.0.contains_key(&place.folded())
+    }
+
+    /// All folders claimed.
+    pub fn folders(&self) -> impl Iterator<Item = &Place> {
+        self.0.values().map(|claim| &claim.place).filter(|place| place.kind == PlaceKind::Folder)
+    }
+
     /// Number of places claimed.
     pub fn len(&self) -> usize {
         self.0.len()

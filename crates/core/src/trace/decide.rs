@@ -65,11 +65,7 @@ impl Decider<'_> {
     }
 
     fn never(&self, place: &Place) -> Option<String> {
-        let survey = self.scene.survey;
-        let why = match place.kind {
-            PlaceKind::Service => protected::service_why(survey, &place.path),
-            _ => protected::why(place, &survey.facts),
-        };
+        let why = protected::why_on(self.scene.survey, place);
         why.map(str::to_owned)
     }
 
@@ -201,6 +197,18 @@ fn title(scene: &Scene<'_>, place: &Place) -> String {
             let key = survey.registry.key(&format!("{}\\{}", survey.facts.services_key(), place.path));
             key.and_then(|key| survey.registry.text(key, "DisplayName"))
         }
+        PlaceKind::Driver => {
+            let driver = scene.drivers().iter().find(|driver| driver.published == place.path);
+            driver.filter(|driver| !driver.original.is_empty()).map(|driver| driver.original.clone())
+        }
+        PlaceKind::StorePackage => {
+            let package = scene.store_packages().iter().find(|package| package.full_name == place.path);
+            package.map(|package| package.title.clone())
+        }
+        PlaceKind::FirewallRule => {
+            let rules = scene.firewall_rules().iter();
+            rules.into_iter().find(|rule| Some(&rule.value) == place.name.as_ref()).map(|rule| rule.name.clone())
+        }
         PlaceKind::Process => {
             let image = crate::model::text::fold(&place.path);
             let mut processes = survey.running.processes.iter();
@@ -218,7 +226,10 @@ pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
     match place.kind {
         PlaceKind::Process => Group::Running,
         PlaceKind::Product | PlaceKind::UpgradeCode => Group::Registration,
-        PlaceKind::Service => Group::Services,
+        PlaceKind::Service | PlaceKind::Driver => Group::Services,
+        PlaceKind::Task => Group::Startup,
+        PlaceKind::StorePackage => Group::Program,
+        PlaceKind::SharedCount => Group::Registration,
         PlaceKind::Startup | PlaceKind::Shortcut => Group::Startup,
         _ if path.contains("\\CURRENTVERSION\\UNINSTALL\\") => Group::Registration,
         _ if path.contains("\\START MENU\\") => Group::Startup,

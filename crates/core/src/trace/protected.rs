@@ -4,10 +4,12 @@ use std::sync::LazyLock;
 
 use serde::Deserialize;
 
-use crate::model::path::{Environment, program_of};
+use crate::model::path::{Environment, is_inside_or_same, plain, program_of};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
+use crate::survey::firewall::{self, FirewallRule};
 use crate::survey::{Facts, Survey};
+use crate::units;
 
 #[derive(Deserialize)]
 struct Table {
@@ -23,6 +25,8 @@ struct Row {
     open: Vec<String>,
     #[serde(default)]
     open_values: Vec<String>,
+    #[serde(default)]
+    open_lists: Vec<String>,
 }
 
 #[derive(Deserialize, PartialEq, Eq, Clone, Copy)]
@@ -38,10 +42,56 @@ static TABLE: LazyLock<Table> =
 /// Why a place is never taken, or `None` where it may be.
 pub fn why(place: &Place, facts: &Facts) -> Option<&'static str> {
     match place.kind {
-        PlaceKind::Process | PlaceKind::Product | PlaceKind::UpgradeCode | PlaceKind::Service => None,
-        PlaceKind::Value | PlaceKind::Startup => path_why(&place.path, true, facts),
-        _ => path_why(&place.path, false, facts),
+        PlaceKind::Process | PlaceKind::Service => None,
+        kind if kind.is_unit() => units::protected_why(place),
+        PlaceKind::ListEntry => path_why(&place.path, Taken::Part, facts),
+        PlaceKind::SharedCount => path_why(&place.path, Taken::Value, facts),
+        kind if kind.is_value() => path_why(&place.path, Taken::Value, facts),
+        _ => path_why(&place.path, Taken::Whole, facts),
     }
+}
+
+/// Why a place is never taken on this machine, by what the place itself says there as well: a
+/// service whose program is a part of Windows, an entry that leads into Windows.
+pub fn why_on(survey: &Survey, place: &Place) -> Option<&'static str> {
+    let leads_into_windows =
+        |path: &str| is_inside_or_same(&plain(path, &survey.environment(None)), &survey.facts.windows);
+    match place.kind {
+        PlaceKind::Service => return service_why(survey, &place.path),
+        PlaceKind::Process if leads_into_windows(&place.path) => return Some("it is a process of Windows"),
+        PlaceKind::ListEntry if leads_into_windows(place.entry.as_deref().unwrap_or_default()) => {
+            return Some("it leads into Windows");
+        }
+        PlaceKind::FirewallRule => return firewall_why(survey, place),
+        PlaceKind::Key | PlaceKind::Value => {
+            let services = survey.facts.services_key();
+            if let Some(rest) = below(&place.path, &services)
+                && let Some(why) = service_why(survey, rest.split('\\').next().unwrap_or(rest))
+            {
+                return Some(why);
+            }
+        }
+        _ => {}
+    }
+    why(place, &survey.facts)
+}
+
+/// The rest of a path below another one.
+fn below<'p>(path: &'p str, above: &str) -> Option<&'p str> {
+    let is_below = is_inside_or_same(path, above) && path.len() > above.len();
+    is_below.then(|| path.get(above.len() + 1..)).flatten()
+}
+
+fn firewall_why(survey: &Survey, place: &Place) -> Option<&'static str> {
+    if !firewall::keys(&survey.facts).iter().any(|key| fold(key) == fold(&place.path)) {
+        return Some("it is no rule of the firewall");
+    }
+    let value = survey.registry.key(&place.path).and_then(|key| survey.registry.text(key, place.value_name()))?;
+    let rule = FirewallRule::parse(&place.path, place.value_name(), &value);
+    let is_ours_to_take = rule
+        .and_then(|rule| rule.program)
+        .is_some_and(|program| !is_inside_or_same(&plain(&program, &survey.environment(None)), &survey.facts.windows));
+    (!is_ours_to_take).then_some("it is a rule of Windows")
 }
 
 /// Why a service is never taken: its program is a part of Windows.
@@ -50,7 +100,12 @@ pub fn service_why(survey: &Survey, name: &str) -> Option<&'static str> {
     let environment = survey.environment(None);
     let command = survey.registry.text(key, "ImagePath")?;
     let program = program_of(&command, &environment, &|path| survey.exists(path))?;
-    crate::model::path::is_inside_or_same(&program, &survey.facts.windows).then_some("its program belongs to Windows")
+    if !is_inside_or_same(&program, &survey.facts.windows) {
+        return None;
+    }
+    // What a driver package has put among the system's drivers is not the system's.
+    let drivers = units::drivers::drivers(survey);
+    units::drivers::bringing(survey, &drivers, &program).is_none().then_some("its program belongs to Windows")
 }
 
 /// Whether a folder is a root that programs of all publishers share, or a part of the system.
@@ -58,7 +113,18 @@ pub fn is_shared_root(folder: &str, facts: &Facts) -> bool {
     why(&Place::folder(folder), facts).is_some()
 }
 
-fn path_why(path: &str, is_value: bool, facts: &Facts) -> Option<&'static str> {
+/// How much of a place goes.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Taken {
+    /// All of it.
+    Whole,
+    /// One value of a key.
+    Value,
+    /// A part of one value.
+    Part,
+}
+
+fn path_why(path: &str, taken: Taken, facts: &Facts) -> Option<&'static str> {
     let environment = facts.environment(None);
     let parts: Vec<String> = path.split('\\').map(fold).collect();
     // A drive or a predefined root, and what is directly above everything.
@@ -68,19 +134,20 @@ fn path_why(path: &str, is_value: bool, facts: &Facts) -> Option<&'static str> {
     if parts[0].ends_with(':') && parts.get(1).is_some_and(|part| part == "USERS") && parts.len() <= 3 {
         return Some("it holds the users' profiles");
     }
-    TABLE.place.iter().find(|row| row.forbids(&parts, is_value, &environment)).map(|row| row.why.as_str())
+    TABLE.place.iter().find(|row| row.forbids(&parts, taken, &environment)).map(|row| row.why.as_str())
 }
 
 impl Row {
-    fn forbids(&self, parts: &[String], is_value: bool, environment: &Environment) -> bool {
+    fn forbids(&self, parts: &[String], taken: Taken, environment: &Environment) -> bool {
         let own = pattern(&self.path, environment);
         let within = begins(parts, &own);
         let above = own.len() > parts.len() && begins(&own, parts);
         let is_open = self.open.iter().any(|open| begins(parts, &pattern(open, environment)))
-            || (is_value && self.open_values.iter().any(|open| same(parts, &pattern(open, environment))));
+            || (taken != Taken::Whole && self.open_values.iter().any(|open| same(parts, &pattern(open, environment))))
+            || (taken == Taken::Part && self.open_lists.iter().any(|open| same(parts, &pattern(open, environment))));
         match self.scope {
             Scope::Tree => (within && !is_open) || above,
-            Scope::Itself => (within && own.len() == parts.len() && !is_value) || above,
+            Scope::Itself => (within && own.len() == parts.len() && taken == Taken::Whole) || above,
         }
     }
 }

@@ -1,11 +1,18 @@
 //! What every rule looks at: the survey, the registrations, and the subject's names.
 
+use std::cell::OnceCell;
+
 use crate::model::path;
 use crate::packages::Registered;
 use crate::packages::registered::uninstall_keys;
 use crate::subject::names::{product_words, publisher_words, squashed, together};
 use crate::subject::{AnchorKind, Subject};
+use crate::survey::firewall::FirewallRule;
 use crate::survey::{KeyId, Survey, User};
+use crate::units;
+use crate::units::drivers::Driver;
+use crate::units::store_packages::StorePackage;
+use crate::units::tasks::Task;
 
 /// How well a folder's or key's name names the subject.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -18,15 +25,29 @@ pub enum NameFit {
     Short,
 }
 
+/// Letters that a name must have to tell anything by beginning with it.
+const TELLING: usize = 6;
+
 /// Another installed product.
 #[derive(Clone, Debug)]
 pub struct Other {
     /// Its name.
     pub name: String,
+    /// Its publisher.
+    pub publisher: String,
     /// Folders that its registrations name.
     pub folders: Vec<String>,
     /// Its key in the list of programs.
     pub entry: String,
+}
+
+/// What consists of several places, read once.
+#[derive(Debug, Default)]
+struct Units {
+    tasks: OnceCell<Vec<Task>>,
+    drivers: OnceCell<Vec<Driver>>,
+    store_packages: OnceCell<Vec<StorePackage>>,
+    firewall_rules: OnceCell<Vec<FirewallRule>>,
 }
 
 /// The survey with all that is known of the subject, ready for rules.
@@ -39,6 +60,7 @@ pub struct Scene<'s> {
     pub subject: &'s Subject,
     /// Other products in the list of programs.
     pub others: Vec<Other>,
+    units: Units,
     names: Vec<String>,
     folder_names: Vec<String>,
     short_names: Vec<String>,
@@ -64,8 +86,17 @@ impl<'s> Scene<'s> {
                 let words = publisher_words(name);
                 [together(&words), words.first().cloned().unwrap_or_default()]
             }));
-        let mut scene =
-            Self { survey, registered, subject, others: Vec::new(), names, folder_names, short_names, publishers };
+        let mut scene = Self {
+            survey,
+            registered,
+            subject,
+            others: Vec::new(),
+            units: Units::default(),
+            names,
+            folder_names,
+            short_names,
+            publishers,
+        };
         scene.others = scene.find_others();
         scene
     }
@@ -94,6 +125,46 @@ impl<'s> Scene<'s> {
     /// Whether the name is a variant of the publisher's.
     pub fn is_publisher(&self, name: &str) -> bool {
         self.publishers.contains(&squashed(name))
+    }
+
+    /// Whether the name is the publisher's own, in whatever form of company it is written.
+    pub fn is_publisher_name(&self, name: &str) -> bool {
+        !name.is_empty() && self.publishers.contains(&together(&publisher_words(name)))
+    }
+
+    /// Whether another product in the list of programs is by the same publisher.
+    pub fn publisher_has_others(&self) -> bool {
+        self.others.iter().any(|other| self.is_publisher_name(&other.publisher))
+    }
+
+    /// Whether the name begins with the product's whole name, as those of tasks and files do.
+    pub fn begins_with_subject(&self, name: &str) -> bool {
+        let squashed = squashed(name);
+        self.names.iter().any(|own| own.len() >= TELLING && squashed.starts_with(own.as_str()))
+            && !self.others.iter().any(|other| {
+                let full = together(&product_words(&other.name));
+                squashed.starts_with(&full) && self.names.iter().all(|own| own.len() < full.len())
+            })
+    }
+
+    /// All scheduled tasks of the machine.
+    pub fn tasks(&self) -> &[Task] {
+        self.units.tasks.get_or_init(|| units::tasks::tasks(self.survey))
+    }
+
+    /// All driver packages that were added to the machine.
+    pub fn drivers(&self) -> &[Driver] {
+        self.units.drivers.get_or_init(|| units::drivers::drivers(self.survey))
+    }
+
+    /// All packages of the store's kind.
+    pub fn store_packages(&self) -> &[StorePackage] {
+        self.units.store_packages.get_or_init(|| units::store_packages::store_packages(self.survey))
+    }
+
+    /// All rules of the firewall.
+    pub fn firewall_rules(&self) -> &[FirewallRule] {
+        self.units.firewall_rules.get_or_init(|| self.survey.firewall_rules())
     }
 
     /// The key in the list of programs, if it is the subject's.
@@ -144,7 +215,8 @@ impl<'s> Scene<'s> {
                 folders.retain(|folder| !super::protected::is_shared_root(folder, &self.survey.facts));
                 folders.sort();
                 folders.dedup();
-                others.push(Other { name, folders, entry: registry.path(key) });
+                let publisher = registry.text(key, "Publisher").unwrap_or_default();
+                others.push(Other { name, publisher, folders, entry: registry.path(key) });
             }
         }
         others

@@ -178,6 +178,7 @@ impl Pc {
         Survey {
             facts: facts(),
             shortcuts: shortcuts.collect(),
+            contents: Vec::new(),
             short_names: Vec::new(),
             files: tree.finish(),
             registry: registry.finish(),

@@ -5,6 +5,7 @@
 
 pub(crate) mod entry;
 mod key;
+mod part;
 mod process;
 mod service;
 pub(crate) mod setting;
@@ -74,6 +75,23 @@ pub enum Piece {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         made: Option<String>,
         /// Time stamp of the key, or of the key above the one that was made, before.
+        before: FileTime,
+        /// The same, after.
+        #[serde(skip)]
+        after: FileTime,
+    },
+    /// A registry value of which a part goes: an entry of a list, or one of a count.
+    Part {
+        /// Path of its key.
+        key: String,
+        /// What it was.
+        was: RegValue,
+        /// What it is without that part.
+        set: RegValue,
+        /// The entry; nothing for a count.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        entry: Option<String>,
+        /// Time stamp of the key, before.
         before: FileTime,
         /// The same, after.
         #[serde(skip)]
@@ -153,10 +171,17 @@ fn one(place: &Place, survey: &Survey, machine: &dyn Alter) -> Result<Option<Pie
     let piece = match place.kind {
         PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => Ok(entry::read(&place.path, survey)),
         PlaceKind::Key => key::read(&place.path, survey, machine).map(Some),
-        PlaceKind::Value | PlaceKind::Startup => {
-            value::read(&place.path, place.name.as_deref().unwrap_or(""), survey, machine).map(Some)
+        PlaceKind::Value | PlaceKind::Startup | PlaceKind::FirewallRule => {
+            value::read(&place.path, place.value_name(), survey, machine).map(Some)
         }
-        PlaceKind::Process | PlaceKind::Service | PlaceKind::Product | PlaceKind::UpgradeCode => Ok(None),
+        PlaceKind::ListEntry | PlaceKind::SharedCount => part::read(place, survey, machine).map(Some),
+        PlaceKind::Process
+        | PlaceKind::Service
+        | PlaceKind::Product
+        | PlaceKind::UpgradeCode
+        | PlaceKind::Driver
+        | PlaceKind::Task
+        | PlaceKind::StorePackage => Ok(None),
     };
     match piece {
         Err(MachineError::Absent(_)) => Ok(None),
@@ -171,6 +196,10 @@ impl Piece {
             Self::Process { image } => return process::take(image, machine),
             Self::Service { name, .. } => return service::take(name, machine),
             Self::Setting { key, set, .. } => match setting::take(key, set, machine)? {
+                Some(above) => Ok(above),
+                None => return Ok(()),
+            },
+            Self::Part { key, was, set, .. } => match part::take(key, was, set, machine)? {
                 Some(above) => Ok(above),
                 None => return Ok(()),
             },
@@ -195,6 +224,9 @@ impl Piece {
             Self::Setting { key, set, was, made, before, after } => {
                 setting::put_back(key, set, was.as_ref(), made.as_deref(), above(before, after), machine)
             }
+            Self::Part { key, was, set, entry, before, after } => {
+                part::put_back(key, was, set, entry.as_deref(), above(before, after), machine, at)
+            }
             Self::Network => Ok(machine.set_network(true).map(drop)?),
             Self::Key { path, tree, before, after } => key::put_back(path, tree, above(before, after), machine),
             Self::Value { key, value, position, before, after } => {
@@ -208,7 +240,9 @@ impl Piece {
     pub(crate) fn complete(&mut self, machine: &dyn Alter) -> Result<(), MachineError> {
         let above = match self {
             Self::Key { path, after: FileTime(0), .. } => Place::key(parent(path).unwrap_or_default()),
-            Self::Value { key, after: FileTime(0), .. } => Place::key(key.as_str()),
+            Self::Value { key, after: FileTime(0), .. } | Self::Part { key, after: FileTime(0), .. } => {
+                Place::key(key.as_str())
+            }
             Self::Entry { path, after: FileTime(0), .. } => Place::folder(parent(path).unwrap_or_default()),
             _ => return Ok(()),
         };
@@ -227,7 +261,9 @@ impl Piece {
             Self::Key { path, .. } => Some(Place::key(path.as_str())),
             Self::Value { key, value, .. } => Some(Place::value(key.as_str(), value.name.as_str())),
             Self::Entry { path, .. } => Some(Place::folder(path.as_str())),
-            Self::Process { .. } | Self::Service { .. } | Self::Setting { .. } | Self::Network => None,
+            Self::Process { .. } | Self::Service { .. } | Self::Setting { .. } | Self::Part { .. } | Self::Network => {
+                None
+            }
         }
     }
 
@@ -240,6 +276,7 @@ impl Piece {
                 let value = Place::value(key.as_str(), set.name.as_str());
                 made.iter().map(|made| Place::key(made.as_str())).chain([value]).collect()
             }
+            Self::Part { key, was, .. } => vec![Place::value(key.as_str(), was.name.as_str())],
             _ => Vec::new(),
         }
     }
@@ -249,6 +286,7 @@ impl Piece {
         match self {
             Self::Key { path, tree, .. } => Some(regtext::key_text(path, tree)),
             Self::Value { key, value, .. } => Some(regtext::value_text(key, value)),
+            Self::Part { key, was, .. } => Some(regtext::value_text(key, was)),
             Self::Setting { key, was, .. } => was.as_ref().map(|was| regtext::value_text(key, was)),
             Self::Process { .. } | Self::Service { .. } | Self::Entry { .. } | Self::Network => None,
         }
@@ -260,6 +298,7 @@ impl Piece {
             Self::Key { after, .. }
             | Self::Value { after, .. }
             | Self::Entry { after, .. }
+            | Self::Part { after, .. }
             | Self::Setting { after, .. } => *after,
             Self::Process { .. } | Self::Service { .. } | Self::Network => FileTime(0),
         }
@@ -270,6 +309,7 @@ impl Piece {
             Self::Key { after, .. }
             | Self::Value { after, .. }
             | Self::Entry { after, .. }
+            | Self::Part { after, .. }
             | Self::Setting { after, .. } => *after = time,
             Self::Process { .. } | Self::Service { .. } | Self::Network => {}
         }

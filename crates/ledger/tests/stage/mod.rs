@@ -57,6 +57,26 @@ size = 64
 pid = 7
 running = true
 image = 'C:\Program Files\Scale Desk\tray.exe'
+
+[[key]]
+path = 'HKLM\SYSTEM\ControlSet001\Control\Session Manager\Environment'
+values = { Path = { expand = '%SystemRoot%;C:\Program Files\Scale Desk;C:\Tools' } }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\SharedDLLs'
+values = { 'C:\Program Files\Scale Desk\desk-1.dll' = 2, 'C:\Program Files\Scale Desk\desk-2.dll' = 1 }
+
+[[file]]
+path = 'C:\Windows\System32\Tasks\Scale Desk Update'
+text = '<Task><Actions><Exec><Command>C:\Program Files\Scale Desk\update.exe</Command></Exec></Actions></Task>'
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tree\Scale Desk Update'
+values = { Id = "{5D1E0A72-9B3C-4F68-8A17-2C4E6B8D0F31}" }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tasks\{5D1E0A72-9B3C-4F68-8A17-2C4E6B8D0F31}'
+values = { Path = '\Scale Desk Update' }
 "#;
 
 pub struct Stage {
@@ -73,7 +93,7 @@ pub struct Stage {
 /// The small machine.
 pub fn stage() -> Stage {
     let stage = stage_of(WORLD, &|_| None, Decision::Remove);
-    assert!(stage.plan.steps.len() >= 7, "{:#?}", stage.plan);
+    assert!(stage.plan.steps.len() >= 11, "{:#?}", stage.plan);
     stage
 }
 

@@ -4,6 +4,7 @@
 mod alter;
 mod at_start;
 mod attributes;
+mod contents;
 mod edit;
 mod facts;
 mod files;

@@ -33,9 +33,10 @@ impl Observe for Disk {
         gaps.extend(more);
         gaps.extend(self.missing_drives());
         let shortcuts = self.shortcuts(&files, &mut gaps);
+        let contents = self.contents(&files, &mut gaps);
         let short_names = self.short_names(&files);
         let facts = self.facts().clone();
-        Ok(Survey { facts, files, registry, running: Running::default(), shortcuts, short_names, gaps })
+        Ok(Survey { facts, files, registry, running: Running::default(), shortcuts, contents, short_names, gaps })
     }
 
     fn survey_of(&self, places: &[Place]) -> Result<Survey, MachineError> {
@@ -43,11 +44,22 @@ impl Observe for Disk {
         for place in places {
             match place.kind {
                 PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => self.read_path(&place.path, &mut files)?,
-                PlaceKind::Key | PlaceKind::Value | PlaceKind::Startup => self.read_key_into(&place.path, &mut keys)?,
+                PlaceKind::Key
+                | PlaceKind::Value
+                | PlaceKind::Startup
+                | PlaceKind::FirewallRule
+                | PlaceKind::ListEntry
+                | PlaceKind::SharedCount => self.read_key_into(&place.path, &mut keys)?,
                 PlaceKind::Service => {
                     self.read_key_into(&format!("{}\\{}", self.facts().services_key(), place.path), &mut keys)?;
                 }
-                PlaceKind::Process | PlaceKind::Product | PlaceKind::UpgradeCode => {}
+                // Units are read by their parts.
+                PlaceKind::Process
+                | PlaceKind::Product
+                | PlaceKind::UpgradeCode
+                | PlaceKind::Driver
+                | PlaceKind::Task
+                | PlaceKind::StorePackage => {}
             }
         }
         let mut tree = builder();
@@ -61,6 +73,7 @@ impl Observe for Disk {
             registry: registry.finish(),
             running: Running::default(),
             shortcuts: Vec::new(),
+            contents: Vec::new(),
             short_names: Vec::new(),
             gaps,
         })
@@ -105,6 +118,7 @@ impl Disk {
             registry: RegistryBuilder::default().finish(),
             running: Running::default(),
             shortcuts: Vec::new(),
+            contents: Vec::new(),
             short_names: Vec::new(),
             gaps,
         };

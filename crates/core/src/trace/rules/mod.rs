@@ -2,15 +2,21 @@
 //! `data/evidence.toml`.
 
 mod component_file;
+mod driver;
+mod firewall;
 mod install_folder;
 mod list_entry;
 mod named_folder;
 mod named_key;
 mod process;
 mod registration;
+mod search_path;
 mod service;
+mod shared_count;
 mod shortcut;
 mod startup;
+mod store_package;
+mod task;
 
 use super::{Claims, Scene};
 
@@ -33,4 +39,10 @@ pub static RULES: &[&dyn Rule] = &[
     &process::Process,
     &shortcut::Shortcut,
     &startup::Startup,
+    &task::Task,
+    &driver::Driver,
+    &firewall::Firewall,
+    &search_path::SearchPath,
+    &shared_count::SharedCount,
+    &store_package::StorePackage,
 ];

@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use stubble_core::content::program;
 use stubble_core::logs;
 use stubble_core::model::registry::RegValue;
 use stubble_core::model::text::{fold, to_utf16};
@@ -268,9 +269,10 @@ impl Builder<'_> {
         edit.commit()?;
         for row in &self.world.files {
             for path in several(&row.path) {
-                let content = match &row.text {
-                    Some(text) => text.clone().into_bytes(),
-                    None => filler(&path, row.size.unwrap_or(64)),
+                let content = match (&row.text, &row.program) {
+                    (Some(text), _) => text.clone().into_bytes(),
+                    (None, Some(version)) => program::file(version),
+                    (None, None) => filler(&path, row.size.unwrap_or(64)),
                 };
                 self.write(bench, &path, &content)?;
             }

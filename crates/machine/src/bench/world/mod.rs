@@ -106,6 +106,9 @@ pub struct FileRow {
     /// Its size in bytes.
     #[serde(default)]
     pub size: Option<u64>,
+    /// What it says of itself, where it is a program.
+    #[serde(default)]
+    pub program: Option<stubble_core::content::Version>,
     /// When it was changed.
     #[serde(default)]
     pub dated: Option<jiff::Timestamp>,

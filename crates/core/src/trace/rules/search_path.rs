@@ -1,0 +1,32 @@
+use super::Rule;
+use crate::model::path::plain;
+use crate::model::{Place, list};
+use crate::trace::{Claims, Evidence, Scene};
+
+/// Entries of the search paths, of the machine and of each user, that lead into a folder of the
+/// subject.
+pub struct SearchPath;
+
+/// Variables that are lists of folders.
+const LISTS: [&str; 3] = ["Path", "PSModulePath", "PATHEXT"];
+
+impl Rule for SearchPath {
+    fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
+        let facts = &scene.survey.facts;
+        let machine = format!("HKLM\\SYSTEM\\{}\\Control\\Session Manager\\Environment", facts.control_set);
+        let users = facts.users.iter().map(|user| (format!("{}\\Environment", user.hive()), Some(user)));
+        let registry = &scene.survey.registry;
+        for (path, user) in std::iter::once((machine, None)).chain(users) {
+            let Some(key) = registry.key(&path) else { continue };
+            for value in LISTS.iter().filter_map(|name| registry.value(key, name)) {
+                for entry in list::entries(value.kind, value.data) {
+                    let target = plain(entry.trim_matches('"'), &scene.survey.environment(user));
+                    let Some(folder) = claims.folder_over(&target).map(|claim| claim.place.clone()) else { continue };
+                    let text = format!("programs are looked for in {target}, a folder of the subject");
+                    let place = Place::list_entry(registry.path(key), value.name, entry.as_str());
+                    claims.add(place, Evidence::new("search-path", text, Some(folder)));
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,174 @@
+//! Driver packages: a device points to a class key, that to an INF under its published name, and
+//! that to the package's folder in the driver store.
+//!
+//! Publicly known locations: `INF\oemN.inf`, `DriverStore\FileRepository`, the driver database
+//! below `HKLM\SYSTEM`, the devices below `Enum`, and their class keys below `Control\Class`.
+
+use std::collections::BTreeMap;
+
+use crate::model::path::{is_inside_or_same, leaf};
+use crate::model::text::fold;
+use crate::model::{Place, list};
+use crate::survey::{EntryKind, KeyId, NodeId, Survey};
+
+const DATABASE: &str = "HKLM\\SYSTEM\\DriverDatabase";
+
+/// A driver package that did not come with Windows.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Driver {
+    /// The name under which its INF is published, such as `oem7.inf`.
+    pub published: String,
+    /// The name that its INF had.
+    pub original: String,
+    /// Who made it, as far as the registry tells.
+    pub provider: String,
+    /// Its folder in the driver store, where it is there.
+    pub folder: Option<String>,
+    /// Devices that it drives, by their identifiers.
+    pub devices: Vec<String>,
+    /// Services of these devices.
+    pub services: Vec<String>,
+    /// Every place that makes it up, without its services.
+    pub parts: Vec<Place>,
+}
+
+/// Whether this is the name of an INF that was added to Windows.
+pub fn is_published_name(name: &str) -> bool {
+    let lower = name.to_lowercase();
+    let number = lower.strip_prefix("oem").and_then(|rest| rest.strip_suffix(".inf"));
+    number.is_some_and(|number| !number.is_empty() && number.bytes().all(|digit| digit.is_ascii_digit()))
+}
+
+/// All driver packages that were added to a machine, also those of which only a part is left.
+pub fn drivers(survey: &Survey) -> Vec<Driver> {
+    let mut found: BTreeMap<String, Driver> = BTreeMap::new();
+    read_files(survey, &mut found);
+    read_database(survey, &mut found);
+    read_devices(survey, &mut found);
+    for driver in found.values_mut() {
+        add_installed_files(survey, driver);
+        for list in [&mut driver.devices, &mut driver.services] {
+            list.sort();
+            list.dedup();
+        }
+    }
+    found.into_values().collect()
+}
+
+/// The driver package that brought a file of Windows' own folder of drivers.
+pub fn bringing<'d>(survey: &Survey, drivers: &'d [Driver], file: &str) -> Option<&'d Driver> {
+    let place = survey.entry(file).map(|at| Place::file(survey.files.path(at)).folded())?;
+    drivers.iter().find(|driver| driver.parts.iter().any(|part| part.folded() == place))
+}
+
+fn at<'f>(found: &'f mut BTreeMap<String, Driver>, published: &str) -> Option<&'f mut Driver> {
+    let fresh = || Driver { published: published.to_lowercase(), ..Driver::default() };
+    is_published_name(published).then(|| found.entry(fold(published)).or_insert_with(fresh))
+}
+
+fn read_files(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
+    let files = &survey.files;
+    let Some(folder) = files.find(&format!("{}\\INF", survey.facts.windows)) else { return };
+    for file in files.children(folder) {
+        let name = files.name(file).to_lowercase();
+        // The compiled form of an INF has its name with another end.
+        let published = name.strip_suffix(".pnf").map(|stem| format!("{stem}.inf")).unwrap_or(name);
+        if let Some(driver) = at(found, &published) {
+            driver.parts.push(Place::file(files.path(file)));
+        }
+    }
+}
+
+fn read_database(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
+    let registry = &survey.registry;
+    let repository = format!("{}\\System32\\DriverStore\\FileRepository", survey.facts.windows);
+    for key in registry.subkeys(&format!("{DATABASE}\\DriverInfFiles")) {
+        let Some(driver) = at(found, registry.name(key)) else { continue };
+        driver.parts.push(Place::key(registry.path(key)));
+        let packages = registry.value(key, "").map(|value| match value.text() {
+            Some(text) => vec![text],
+            None => list::entries(value.kind, value.data),
+        });
+        for package in packages.unwrap_or_default().iter().filter(|name| !name.is_empty() && !name.contains('\\')) {
+            if let Some(folder) = survey.files.find(&format!("{repository}\\{package}")) {
+                driver.folder = Some(survey.files.path(folder));
+                driver.parts.push(Place::folder(survey.files.path(folder)));
+            }
+            let Some(known) = registry.key(&format!("{DATABASE}\\DriverPackages\\{package}")) else { continue };
+            driver.parts.push(Place::key(registry.path(known)));
+            driver.provider = registry.text(known, "Provider").unwrap_or_default();
+            driver.original = registry.text(known, "InfName").unwrap_or_default();
+        }
+    }
+    if let Some(ids) = registry.key(&format!("{DATABASE}\\DeviceIds")) {
+        read_device_ids(survey, ids, found);
+    }
+}
+
+/// Each identifier of a device has a value for every INF that drives it.
+fn read_device_ids(survey: &Survey, above: KeyId, found: &mut BTreeMap<String, Driver>) {
+    let registry = &survey.registry;
+    for key in registry.keys().children(above) {
+        for value in registry.values(key) {
+            if let Some(driver) = at(found, value.name) {
+                driver.parts.push(Place::value(registry.path(key), value.name));
+            }
+        }
+        read_device_ids(survey, key, found);
+    }
+}
+
+/// Devices with the class keys that name an INF. A device whose driver goes is found anew by Windows.
+fn read_devices(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
+    let registry = &survey.registry;
+    let control = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
+    let mut by_class_key: BTreeMap<String, String> = BTreeMap::new();
+    for class in registry.subkeys(&format!("{control}\\Control\\Class")) {
+        for key in registry.keys().children(class) {
+            let Some(published) = registry.text(key, "InfPath").filter(|name| is_published_name(name)) else {
+                continue;
+            };
+            let Some(driver) = at(found, &published) else { continue };
+            driver.parts.push(Place::key(registry.path(key)));
+            if driver.provider.is_empty() {
+                driver.provider = registry.text(key, "ProviderName").unwrap_or_default();
+            }
+            by_class_key.insert(fold(&format!("{}\\{}", registry.name(class), registry.name(key))), published);
+        }
+    }
+    let buses = registry.subkeys(&format!("{control}\\Enum")).into_iter();
+    let devices = buses.flat_map(|bus| registry.keys().children(bus));
+    for instance in devices.flat_map(|device| registry.keys().children(device)) {
+        let class_key = registry.text(instance, "Driver");
+        let Some(published) = class_key.and_then(|key| by_class_key.get(&fold(&key))) else { continue };
+        let Some(driver) = at(found, published) else { continue };
+        let path = registry.path(instance);
+        driver.devices.push(path[control.len() + "\\Enum\\".len()..].to_owned());
+        driver.services.extend(registry.text(instance, "Service"));
+        driver.parts.push(Place::key(path));
+    }
+}
+
+/// Files that were copied out of the package's folder: the programs of its services.
+fn add_installed_files(survey: &Survey, driver: &mut Driver) {
+    let Some(folder) = driver.folder.as_deref().and_then(|folder| survey.files.find(folder)) else { return };
+    let is_file = |at: &NodeId| survey.files.data(*at).kind == EntryKind::File;
+    let brought: Vec<String> =
+        survey.files.below(folder).into_iter().filter(is_file).map(|at| fold(survey.files.name(at))).collect();
+    for service in survey.registry.subkeys(&survey.facts.services_key()) {
+        let Some(image) = survey.registry.text(service, "ImagePath") else { continue };
+        let exists = |path: &str| survey.exists(path);
+        let Some(program) = crate::model::path::program_of(&image, &survey.environment(None), &exists) else {
+            continue;
+        };
+        let Some(file) = survey.files.find(&program).filter(is_file) else { continue };
+        let in_windows = is_inside_or_same(&program, &survey.facts.windows);
+        let is_listed = driver.parts.iter().any(|part| is_inside_or_same(&program, &part.path));
+        if in_windows && brought.contains(&fold(leaf(&program))) {
+            driver.services.push(survey.registry.name(service).to_owned());
+            if !is_listed {
+                driver.parts.push(Place::file(survey.files.path(file)));
+            }
+        }
+    }
+}

@@ -1,0 +1,54 @@
+//! Things on a machine that consist of several places, and go or stay as a whole.
+//!
+//! The parts of a unit lie among Windows' own files and keys. A plan may name them only as parts,
+//! and only as far as they are read here for that very unit.
+
+pub mod drivers;
+pub mod store_packages;
+pub mod tasks;
+
+use crate::model::text::fold;
+use crate::model::{Place, PlaceKind};
+use crate::packages::Registered;
+use crate::survey::Survey;
+
+/// Everything that makes a unit up on this machine; nothing where there is no such unit.
+pub fn parts(survey: &Survey, registered: &Registered, unit: &Place) -> Vec<Place> {
+    match unit.kind {
+        PlaceKind::Product | PlaceKind::UpgradeCode => {
+            let product = unit.path.parse().ok().and_then(|code| registered.products.get(&code));
+            let cached = product.and_then(|product| product.cached_package.as_deref()).map(Place::file);
+            product.map(|product| product.parts.clone()).unwrap_or_default().into_iter().chain(cached).collect()
+        }
+        PlaceKind::Driver => {
+            let mut all = drivers::drivers(survey).into_iter();
+            all.find(|driver| fold(&driver.published) == fold(&unit.path))
+                .map(|driver| driver.parts)
+                .unwrap_or_default()
+        }
+        PlaceKind::Task => {
+            let mut all = tasks::tasks(survey).into_iter();
+            all.find(|task| fold(&task.path) == fold(&unit.path)).map(|task| task.parts).unwrap_or_default()
+        }
+        PlaceKind::StorePackage => {
+            let mut all = store_packages::store_packages(survey).into_iter();
+            all.find(|package| fold(&package.full_name) == fold(&unit.path))
+                .map(|package| package.parts)
+                .unwrap_or_default()
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// Why a unit is never taken, or `None` where it may be.
+pub fn protected_why(unit: &Place) -> Option<&'static str> {
+    let path = fold(&unit.path);
+    match unit.kind {
+        PlaceKind::Task if path.starts_with("\\MICROSOFT\\WINDOWS\\") => Some("it is a task of Windows"),
+        PlaceKind::Driver if !drivers::is_published_name(&unit.path) => Some("it is a driver of Windows"),
+        PlaceKind::StorePackage if path.starts_with("MICROSOFT.WINDOWS.") || path.starts_with("WINDOWS.") => {
+            Some("it is a part of Windows")
+        }
+        _ => None,
+    }
+}

@@ -1,0 +1,66 @@
+//! Scheduled tasks: a file in the task library, and what the scheduler keeps of it in the registry.
+//!
+//! Publicly known locations: `System32\Tasks` with a file for each task, and the key
+//! `Schedule\TaskCache` with the tree of names and, by identifier, what each task does and when.
+
+use std::collections::BTreeMap;
+
+use crate::model::Place;
+use crate::model::text::fold;
+use crate::survey::{EntryKind, KeyId, NodeId, Survey};
+
+const CACHE: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Schedule\\TaskCache";
+/// Where the cache keeps something by a task's identifier.
+const BY_ID: [&str; 5] = ["Tasks", "Plain", "Logon", "Boot", "Maintenance"];
+
+/// A scheduled task.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Task {
+    /// Its path in the task library, with a backslash in front.
+    pub path: String,
+    /// Its file, where it is there.
+    pub file: Option<NodeId>,
+    /// Its key in the cache that tells what it does, where it is there.
+    pub cached: Option<KeyId>,
+    /// Every place that makes it up.
+    pub parts: Vec<Place>,
+}
+
+/// All tasks of a machine, also those of which only a part is left.
+pub fn tasks(survey: &Survey) -> Vec<Task> {
+    let mut found: BTreeMap<String, Task> = BTreeMap::new();
+    let library = format!("{}\\System32\\Tasks", survey.facts.windows);
+    if let Some(top) = survey.files.find(&library) {
+        for file in survey.files.below(top).into_iter().filter(|at| survey.files.data(*at).kind == EntryKind::File) {
+            let path = survey.files.path(file);
+            let name = path[library.len()..].to_owned();
+            let task = found.entry(fold(&name)).or_insert_with(|| Task { path: name, ..Task::default() });
+            task.file = Some(file);
+            task.parts.push(Place::file(path));
+        }
+    }
+    if let Some(tree) = survey.registry.key(&format!("{CACHE}\\Tree")) {
+        read_tree(survey, tree, "", &mut found);
+    }
+    found.into_values().collect()
+}
+
+fn read_tree(survey: &Survey, folder: KeyId, above: &str, found: &mut BTreeMap<String, Task>) {
+    let registry = &survey.registry;
+    for key in registry.keys().children(folder) {
+        let name = format!("{above}\\{}", registry.name(key));
+        // A folder of tasks has no identifier.
+        if let Some(id) = registry.text(key, "Id").filter(|id| id.len() > 2 && !id.contains('\\')) {
+            let task = found.entry(fold(&name)).or_insert_with(|| Task { path: name.clone(), ..Task::default() });
+            task.parts.push(Place::key(registry.path(key)));
+            for part in BY_ID {
+                let Some(cached) = registry.key(&format!("{CACHE}\\{part}\\{id}")) else { continue };
+                task.parts.push(Place::key(registry.path(cached)));
+                if part == "Tasks" {
+                    task.cached = Some(cached);
+                }
+            }
+        }
+        read_tree(survey, key, &name, found);
+    }
+}

@@ -1,0 +1,84 @@
+//! Reading the few files that are read for what they say.
+
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+
+use rayon::prelude::*;
+use stubble_core::content::{Content, Told, program, task_file};
+use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, Tree};
+
+use super::Disk;
+use super::hives::is_plain;
+use crate::{MachineError, Observe};
+
+/// The definition of a task is small; a larger file is none.
+const LARGEST_TASK: u64 = 1024 * 1024;
+
+impl Disk {
+    /// What scheduled tasks and programs say of themselves. Windows' own programs are passed over:
+    /// they are nobody's but Windows'.
+    pub(super) fn contents(&self, files: &Tree<Entry>, gaps: &mut Vec<Gap>) -> Vec<Told> {
+        let mut wanted: Vec<(NodeId, bool)> = Vec::new();
+        let library = files.find(&format!("{}\\System32\\Tasks", self.windows));
+        wanted.extend(library.into_iter().flat_map(|top| files.below(top)).map(|file| (file, true)));
+        let windows = files.find(&self.windows);
+        let is_program = |at: &NodeId| {
+            let name = files.name(*at);
+            name.len() > 4 && name.get(name.len() - 4..).is_some_and(|end| end.eq_ignore_ascii_case(".exe"))
+        };
+        let programs = files.all().filter(is_program);
+        wanted.extend(programs.filter(|at| !is_below(files, *at, windows)).map(|file| (file, false)));
+        wanted.retain(|(file, _)| files.data(*file).kind == EntryKind::File);
+        let read: Vec<Result<Option<Told>, Gap>> = wanted
+            .into_par_iter()
+            .map(|(file, is_task)| {
+                let path = files.path(file);
+                let content = match is_task {
+                    true if files.data(file).size > LARGEST_TASK => Ok(None),
+                    true => {
+                        self.read_file(&path, LARGEST_TASK).map(|bytes| task_file::parse(&bytes).map(Content::Task))
+                    }
+                    false => self.version_of(&path).map(|version| version.map(Content::Program)),
+                };
+                let told = content.map(|content| content.map(|content| Told { file, content }));
+                told.map_err(|error| Gap { what: path, why: error.to_string() })
+            })
+            .collect();
+        let mut found = Vec::new();
+        for one in read {
+            match one {
+                Ok(told) => found.extend(told),
+                Err(gap) => gaps.push(gap),
+            }
+        }
+        found
+    }
+
+    fn version_of(&self, path: &str) -> Result<Option<program::Version>, MachineError> {
+        let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        if !is_plain(&at) {
+            return Ok(None);
+        }
+        let file = File::open(&at).map_err(MachineError::io(path))?;
+        let read = |offset: u64, len: usize| {
+            let mut file = &file;
+            let mut bytes = Vec::with_capacity(len);
+            file.seek(SeekFrom::Start(offset)).ok()?;
+            file.take(len as u64).read_to_end(&mut bytes).ok()?;
+            Some(bytes)
+        };
+        Ok(program::parse(&read))
+    }
+}
+
+fn is_below(files: &Tree<Entry>, at: NodeId, top: Option<NodeId>) -> bool {
+    let Some(top) = top else { return false };
+    let mut at = at;
+    while at != files.root() {
+        if at == top {
+            return true;
+        }
+        at = files.parent(at);
+    }
+    false
+}
