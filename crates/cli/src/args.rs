@@ -44,6 +44,8 @@ pub enum Command {
     Restart(Consent),
     /// Undo what was taken, all or some
     Putback(Putback),
+    /// Delete what the vault holds, for good, when it is no longer needed
+    Discard(Discard),
     /// Change something of the machine for a while, such as cutting the network
     Borrow(Borrow),
     /// Show what is borrowed, and what can be
@@ -93,6 +95,9 @@ pub struct Open {
     /// The installer that you mean to run, by its path on the machine
     #[arg(long, value_name = "PATH")]
     pub payload: Option<String>,
+    /// Where to hold what is taken [default: in the case folder, or on the machine's own disk]
+    #[arg(long, value_name = "DIR")]
+    pub vault: Option<PathBuf>,
 }
 
 /// Find what belongs to the product.
@@ -132,6 +137,17 @@ pub struct Putback {
     /// Only show what is held
     #[arg(long)]
     pub list: bool,
+    /// Whether to ask.
+    #[command(flatten)]
+    pub consent: Consent,
+}
+
+/// Empty the vault.
+#[derive(Debug, Group)]
+pub struct Discard {
+    /// Steps whose files are deleted; all of them if none is named
+    #[arg(value_name = "STEP")]
+    pub steps: Vec<String>,
     /// Whether to ask.
     #[command(flatten)]
     pub consent: Consent,

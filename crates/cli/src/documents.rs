@@ -12,7 +12,7 @@ use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
-use stubble_ledger::{GivenBack, InstallReport, Outcome, Report, Returned, VaultState};
+use stubble_ledger::{GivenBack, HeldEntry, InstallReport, Outcome, Report, Returned, VaultState};
 
 /// A document with its schema's name and version.
 #[derive(Debug, Serialize)]
@@ -49,6 +49,9 @@ pub struct Opened {
     pub subject: Subject,
     /// The installer for it.
     pub payload: Option<String>,
+    /// Where what is taken will be held, where a place was chosen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub vault: Option<String>,
 }
 
 /// Who could have been meant, when `open` cannot tell.
@@ -203,6 +206,13 @@ pub struct PutBack {
     pub deeds: Vec<Returned>,
 }
 
+/// What `discard` deletes, or has deleted.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Discarded {
+    /// Steps whose files are concerned.
+    pub held: Vec<HeldEntry>,
+}
+
 /// Everything that a ticket says.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub struct CaseReport {
@@ -263,6 +273,7 @@ documented! {
     Compared => "stubble.compare/1",
     Cleared => "stubble.clear/1",
     PutBack => "stubble.putback/1",
+    Discarded => "stubble.discard/1",
     Loans => "stubble.loans/1",
     LoansReturned => "stubble.giveback/1",
     InstallReport => "stubble.install/1",

@@ -218,6 +218,10 @@ fn ledger_told(error: &LedgerError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
         }
         LedgerError::NoPlan(_) => told("Make one with `stubble plan`.", Exit::Usage),
         LedgerError::NoDeed(_) => told("`stubble putback --list` shows what is held.", Exit::Usage),
+        LedgerError::NoSpace { .. } => told(
+            "Nothing was changed. Make room there, or open the case with a vault on another disk: `--vault DIR`.",
+            Exit::Unreadable,
+        ),
         LedgerError::Machine(machine) => machine_told(machine, told),
         LedgerError::Io { .. } => {
             told("Check that the case folder can be written and the disk has room.", Exit::Unreadable)

@@ -77,6 +77,15 @@ static TABLE: LazyLock<Table> =
 /// `Start` of a service that is disabled, and of one that starts with the system.
 const DISABLED: u32 = 4;
 const AUTOMATIC: u32 = 2;
+/// The boot settings, where Windows shows them in its registry, with the public numbers of the boot
+/// manager, of its default loader, and of a loader's safe mode.
+const BOOT: &str = "HKLM\\BCD00000000\\Objects";
+const BOOT_MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
+const DEFAULT_LOADER: &str = "23000003";
+const SAFE_BOOT: &str = "25000080";
+/// Where programs are given compatibility settings, and the one for Windows 8.
+const LAYERS: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\AppCompatFlags\\Layers";
+const OLDER_WINDOWS: &str = "~ WIN8RTM";
 /// What the system writes for a startup entry that is switched off.
 const SWITCHED_OFF: [u8; 12] = [3, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
 
@@ -96,7 +105,7 @@ impl Setting {
 
 /// Everything that this machine can lend. What the subject itself starts or runs is left out of a
 /// clean start: that is for the plan.
-pub fn offered(survey: &Survey, trace: &Trace) -> Vec<Loan> {
+pub fn offered(survey: &Survey, trace: &Trace, payload: Option<&str>) -> Vec<Loan> {
     let table = TABLE.loan.iter().map(|row| Loan {
         name: row.name.clone(),
         title: row.title.clone(),
@@ -126,7 +135,47 @@ pub fn offered(survey: &Survey, trace: &Trace) -> Vec<Loan> {
         good_for: "after a restart no helper of another program is in the way".to_owned(),
         changes: services(survey, trace),
     });
+    loans.extend(safe_mode(survey));
+    loans.extend(payload.map(|payload| Loan {
+        name: "compatibility".to_owned(),
+        title: format!("{payload} is told that this is an older Windows"),
+        good_for: "an old setup that refuses this version of Windows runs all the same".to_owned(),
+        changes: vec![Lent::Value { key: LAYERS.to_owned(), value: RegValue::text(payload, OLDER_WINDOWS) }],
+    }));
     loans
+}
+
+/// The loader that starts this Windows, in the boot settings; none where they lie on another
+/// partition.
+fn loader(survey: &Survey) -> Option<String> {
+    let element = survey.registry.key(&format!("{BOOT}\\{BOOT_MANAGER}\\Elements\\{DEFAULT_LOADER}"))?;
+    let default = survey.registry.text(element, "Element")?;
+    let loader = survey.registry.key(&format!("{BOOT}\\{default}"))?;
+    Some(survey.registry.path(loader))
+}
+
+/// Starting with no more than Windows' own services, the network, and the package installer, which
+/// otherwise does not run then.
+fn safe_mode(survey: &Survey) -> Option<Loan> {
+    let loader = loader(survey)?;
+    let with_network = RegValue { name: "Element".to_owned(), kind: kind::BINARY, data: vec![1, 0, 0, 0, 0, 0, 0, 0] };
+    let installer = format!("HKLM\\SYSTEM\\{}\\Control\\SafeBoot\\Network\\MSIServer", survey.facts.control_set);
+    Some(Loan {
+        name: "safe-mode".to_owned(),
+        title: "Windows starts in safe mode, with the network and the package installer".to_owned(),
+        good_for: "after a restart nothing but Windows itself runs".to_owned(),
+        changes: vec![
+            Lent::Value { key: installer, value: RegValue::text("", "Service") },
+            Lent::Value { key: format!("{loader}\\Elements\\{SAFE_BOOT}"), value: with_network },
+        ],
+    })
+}
+
+/// Safe mode that somebody has left switched on.
+fn left_in_safe_mode(survey: &Survey) -> Option<LeftBehind> {
+    let key = format!("{}\\Elements\\{SAFE_BOOT}", loader(survey)?);
+    survey.registry.value(survey.registry.key(&key)?, "Element")?;
+    Some(LeftBehind { place: Place::value(key, "Element"), meaning: "Windows starts in safe mode".to_owned() })
 }
 
 fn belongs(trace: &Trace, place: &Place) -> bool {
@@ -187,6 +236,8 @@ pub fn left_behind(survey: &Survey, ours: &[Place]) -> Vec<LeftBehind> {
             found.push(LeftBehind { place, meaning: meaning.clone() });
         }
     }
+    let is_ours = |left: &LeftBehind| ours.iter().any(|own| own.folded() == left.place.folded());
+    found.extend(left_in_safe_mode(survey).filter(|left| !is_ours(left)));
     found
 }
 

@@ -38,6 +38,11 @@ pub enum Outcome {
         /// Who holds it.
         by: String,
     },
+    /// The rights of who runs this do not suffice.
+    Denied {
+        /// The place.
+        what: String,
+    },
     /// The machine refuses.
     Refused {
         /// Why.
@@ -76,6 +81,7 @@ pub fn carry_out(
     machine.keep_registry(&case.holding(machine)?.join("registry"))?;
     finish_open(case, machine)?;
     let moved = settle_put_off(case, machine, true)?;
+    case.has_room_for(machine, plan)?;
     let mut reports = Vec::new();
     for step in plan.chosen() {
         let outcome = match moved.contains(&step.place) {
@@ -98,7 +104,7 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
     let places: Vec<_> = step.places().into_iter().cloned().collect();
     let survey = match machine.survey_of(&places) {
         Ok(survey) => survey,
-        Err(MachineError::Refused { why, .. }) => return Ok(Outcome::Refused { why }),
+        Err(error @ (MachineError::Refused { .. } | MachineError::Denied(_))) => return Ok(outcome_of(error)),
         Err(error) => return Err(error.into()),
     };
     // A count stays when it is lowered; what was done is in the journal.
@@ -208,14 +214,14 @@ pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), Le
         match deed.state {
             DeedState::Open => finish_forwards(case, machine, deed.number)?,
             DeedState::Undoing => put_back_one(case, machine, deed.number, true).map(drop)?,
-            DeedState::PutOff | DeedState::Done | DeedState::Over => {}
+            DeedState::PutOff | DeedState::Done | DeedState::Discarded | DeedState::Over => {}
         }
     }
     for loan in case.journal.loans() {
         match loan.state {
             DeedState::Open => finish_forwards(case, machine, loan.deed)?,
             DeedState::Undoing => finish_giving_back(case, machine, loan.deed).map(drop)?,
-            DeedState::PutOff | DeedState::Done | DeedState::Over => {}
+            DeedState::PutOff | DeedState::Done | DeedState::Discarded | DeedState::Over => {}
         }
     }
     Ok(())
@@ -263,6 +269,8 @@ pub(crate) fn put_back_all(
 fn outcome_of(error: MachineError) -> Outcome {
     match error {
         MachineError::InUse { path, by } => Outcome::InUse { file: path, by },
+        MachineError::Denied(what) => Outcome::Denied { what },
+        MachineError::Refused { why, .. } => Outcome::Refused { why },
         other => Outcome::Refused { why: other.to_string() },
     }
 }
@@ -275,6 +283,7 @@ fn why(outcome: &Outcome) -> String {
         Outcome::Changed => "changed since the plan was made".to_owned(),
         Outcome::PutOff { file, by } => format!("put off to the next start: {file} is in use by {by}"),
         Outcome::InUse { file, by } => format!("{file} is in use by {by}"),
+        Outcome::Denied { what } => format!("there is no right to change {what}"),
         Outcome::Refused { why } => why.clone(),
     }
 }

@@ -31,6 +31,9 @@ pub struct About {
     pub subject: Subject,
     /// The installer that is to be run, by its path on the machine.
     pub payload: Option<String>,
+    /// The folder in which what is taken is to be held, where one was chosen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub vault: Option<PathBuf>,
     /// When the case was opened, UTC.
     pub opened: String,
 }
@@ -38,7 +41,8 @@ pub struct About {
 impl About {
     /// A new case.
     pub fn new(on: String, computer: String, subject: Subject, payload: Option<String>) -> Self {
-        Self { schema: FORMAT.to_owned(), on, computer, subject, payload, opened: jiff::Timestamp::now().to_string() }
+        let opened = jiff::Timestamp::now().to_string();
+        Self { schema: FORMAT.to_owned(), on, computer, subject, payload, vault: None, opened }
     }
 }
 
@@ -85,6 +89,7 @@ impl Case {
             let path = folder.join(part);
             durable::make_folders(&path).map_err(LedgerError::io(&path))?;
         }
+        durable::make_private(folder).map_err(LedgerError::io(folder))?;
         let lock = lock(folder)?;
         write_json(&folder.join(ABOUT), &about)?;
         let mut journal = Journal::open(&folder.join(JOURNAL))?;
@@ -173,10 +178,10 @@ impl Case {
     /// asked for something on our behalf.
     pub fn taken(&self) -> Result<Vec<Place>, LedgerError> {
         let mut places = Vec::new();
-        let now = |deed: &Deed| matches!(deed.state, DeedState::Done | DeedState::PutOff);
+        let now = |deed: &Deed| matches!(deed.state, DeedState::Done | DeedState::Discarded | DeedState::PutOff);
         for deed in self.journal.deeds().iter().filter(|deed| now(deed)) {
             for piece in self.record(deed.number)? {
-                places.extend(piece.taken().filter(|_| deed.state == DeedState::Done));
+                places.extend(piece.taken().filter(|_| deed.state != DeedState::PutOff));
                 places.extend(piece.otherwise());
             }
         }
@@ -194,12 +199,59 @@ impl Case {
         format!("case-{}", &short_digest(self.about.opened.as_bytes())[..12])
     }
 
-    /// The folder that holds the files and folders taken: in the case where that lies on the
-    /// machine's own file system, else on the machine, under a name that only this case has.
+    /// The folder into which files and folders are taken: the one that was chosen, or in the case,
+    /// where that lies on the machine's own file system; else on the machine, under a name that only
+    /// this case has.
     pub fn holding(&self, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
+        if let Some(chosen) = &self.about.vault {
+            match machine.can_hold(chosen) {
+                Ok(()) => return Ok(chosen.join(self.own_name())),
+                Err(MachineError::OtherFileSystem(_)) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
         match machine.can_hold(&self.folder) {
             Ok(()) => Ok(self.folder.join("vault")),
             Err(MachineError::OtherFileSystem(_)) => Ok(machine.own_vault()?.join(self.own_name())),
+            Err(error) => Err(error.into()),
+        }
+    }
+}
+
+/// Where what is taken is carried to, once it is taken, because the vault was chosen to be on
+/// another file system.
+#[derive(Clone, Debug)]
+pub(crate) struct Elsewhere {
+    /// The contents of files, by their digests.
+    pub store: PathBuf,
+    folder: PathBuf,
+}
+
+impl Elsewhere {
+    /// The listing of a piece of a deed.
+    pub(crate) fn listing(&self, deed: u32, piece: usize) -> PathBuf {
+        self.folder.join(format!("{deed:04}")).join(format!("{piece}.json"))
+    }
+
+    /// All listings that are there.
+    pub(crate) fn listings(&self) -> Vec<PathBuf> {
+        let below = |folder: &Path| fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
+        let deeds = below(&self.folder).filter(|path| path.is_dir() && *path != self.store);
+        let files = deeds.flat_map(|deed| below(&deed).collect::<Vec<_>>());
+        files.filter(|path| path.extension().is_some_and(|end| end == "json")).collect()
+    }
+}
+
+impl Case {
+    /// The place on another file system that was chosen for the vault, if there is one.
+    pub(crate) fn elsewhere(&self, machine: &dyn Alter) -> Result<Option<Elsewhere>, LedgerError> {
+        let Some(chosen) = &self.about.vault else { return Ok(None) };
+        match machine.can_hold(chosen) {
+            Ok(()) => Ok(None),
+            Err(MachineError::OtherFileSystem(_)) => {
+                let folder = chosen.join(self.own_name());
+                Ok(Some(Elsewhere { store: folder.join("contents"), folder }))
+            }
             Err(error) => Err(error.into()),
         }
     }

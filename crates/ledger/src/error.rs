@@ -37,6 +37,16 @@ pub enum LedgerError {
     /// No such deed was done.
     #[error("nothing called {0} was taken in this case")]
     NoDeed(String),
+    /// There is no room for what is to be done.
+    #[error("{place} has {} free, and {} are needed", megabytes(*.free), megabytes(*.needed))]
+    NoSpace {
+        /// Where.
+        place: String,
+        /// Bytes that are free.
+        free: u64,
+        /// Bytes that are needed.
+        needed: u64,
+    },
     /// The machine refuses.
     #[error(transparent)]
     Machine(#[from] MachineError),
@@ -48,6 +58,11 @@ pub enum LedgerError {
         /// What the system says.
         source: io::Error,
     },
+}
+
+/// Rounded up: a little too much is better than a little too little.
+fn megabytes(bytes: u64) -> String {
+    format!("{} MB", bytes.div_ceil(1_000_000))
 }
 
 impl LedgerError {

@@ -103,6 +103,11 @@ pub enum Entry {
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         left: Vec<String>,
     },
+    /// What the vault held for a deed is deleted; it cannot be undone any more.
+    Discarded {
+        /// Number of the deed.
+        deed: u32,
+    },
     /// A deed is about to be undone.
     UndoIntent {
         /// Number of the deed.
@@ -162,6 +167,8 @@ pub enum DeedState {
     Done,
     /// Being undone.
     Undoing,
+    /// Done, and what it took is deleted: it cannot be undone.
+    Discarded,
     /// Undone or given up: nothing of it is on the machine.
     Over,
 }
@@ -231,7 +238,9 @@ impl Journal {
 
     /// Adds an entry; it is on the disk when this returns.
     pub fn append(&mut self, entry: Entry) -> Result<(), LedgerError> {
-        let mut line = Line { at: jiff::Timestamp::now().to_string(), entry, chain: String::new() };
+        let now = jiff::Timestamp::now();
+        let at = now.round(jiff::Unit::Millisecond).unwrap_or(now).to_string();
+        let mut line = Line { at, entry, chain: String::new() };
         line.chain = chained(self.head(), &line);
         let mut text = serde_json::to_vec(&line).map_err(std::io::Error::from).map_err(LedgerError::io(&self.path))?;
         text.push(b'\n');
@@ -371,6 +380,7 @@ fn states_in(lines: &[Line]) -> BTreeMap<u32, DeedState> {
         Entry::Intent { deed, .. } | Entry::Borrow { deed, .. } => Some((*deed, DeedState::Open)),
         Entry::PutOff { deed, .. } => Some((*deed, DeedState::PutOff)),
         Entry::Done { deed, .. } => Some((*deed, DeedState::Done)),
+        Entry::Discarded { deed } => Some((*deed, DeedState::Discarded)),
         Entry::UndoIntent { deed } => Some((*deed, DeedState::Undoing)),
         Entry::Undone { deed } | Entry::GivenUp { deed, .. } | Entry::GivenBack { deed, .. } => {
             Some((*deed, DeedState::Over))
@@ -385,5 +395,8 @@ fn chained(before: &str, line: &Line) -> String {
     let text = serde_json::to_vec(&plain).unwrap_or_default();
     let mut hasher = blake3::Hasher::new();
     hasher.update(before.as_bytes()).update(&text);
-    hasher.finalize().to_hex()[..32].to_owned()
+    hasher.finalize().to_hex()[..CHAIN].to_owned()
 }
+
+/// Digits of a chain: enough against chance. Who wants to forge a journal can chain it anew anyway.
+const CHAIN: usize = 16;

@@ -8,17 +8,20 @@
 
 mod carry_out;
 mod case;
+mod discard;
 mod error;
 mod install;
 mod journal;
 mod loans;
 mod putback;
 mod restart;
+mod space;
 mod steps;
 mod vault;
 
 pub use carry_out::{Outcome, Report, carry_out};
 pub use case::{About, Case, Moment, short_digest};
+pub use discard::{HeldEntry, discard};
 pub use error::LedgerError;
 pub use install::{InstallReport, install};
 pub use journal::{Borrowed, Deed, DeedState, Entry, Journal, Line};

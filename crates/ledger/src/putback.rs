@@ -46,10 +46,13 @@ pub fn putback(
     let mut returned = Vec::new();
     for deed in case.journal.deeds().into_iter().rev() {
         let wanted = steps.is_empty() || steps.contains(&deed.step);
-        if !matches!(deed.state, DeedState::Done | DeedState::PutOff) || !wanted {
-            continue;
-        }
-        let refused = put_back_one(case, machine, deed.number, false)?;
+        let refused = match deed.state {
+            DeedState::Done | DeedState::PutOff if wanted => put_back_one(case, machine, deed.number, false)?,
+            DeedState::Discarded if steps.contains(&deed.step) => {
+                Some("what the vault held of it was deleted with `stubble discard`".to_owned())
+            }
+            _ => continue,
+        };
         let one = Returned { deed: deed.number, step: deed.step, place: deed.place, title: deed.title, refused };
         tell(&one);
         returned.push(one);

@@ -105,9 +105,13 @@ impl Case {
             for (number, piece) in pieces.iter().enumerate() {
                 let Some(place) = piece.taken().filter(|_| matches!(piece, Piece::Entry { .. })) else { continue };
                 state.entries += 1;
-                let held =
-                    entry::held(piece, &At { case: self, deed: deed.number, piece: number, again: false }, machine)?;
-                if let Err(error) = entry::check_held(piece, &held, machine) {
+                let at = At { case: self, deed: deed.number, piece: number, again: false };
+                let held = entry::held(piece, &at, machine)?;
+                let checked = match entry::check_away(machine, &at) {
+                    Ok(false) => entry::check_held(piece, &held, machine),
+                    other => other.map(drop),
+                };
+                if let Err(error) = checked {
                     state.faults.push(VaultFault { step: deed.step.clone(), place, why: error.to_string() });
                 }
             }

@@ -257,3 +257,34 @@ fn what_others_make_of_a_list_and_of_a_count_meanwhile_stays() {
     assert_eq!(read(environment, "Path"), RegValue::expand("Path", both));
     assert_eq!(read(shared, counted), RegValue::dword(counted, 6));
 }
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_vault_on_another_file_system_holds_each_content_once_and_gives_everything_back() {
+    let Some(stage) = stage::stage_elsewhere() else { return };
+    let vault = stage.about.vault.clone().unwrap();
+    let mut case = stage.fresh_case();
+    let reports = carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert!(reports.iter().all(|report| report.outcome == Outcome::Done), "{reports:?}");
+    let own = std::fs::read_dir(&vault).unwrap().next().unwrap().unwrap().path();
+    let contents = || std::fs::read_dir(own.join("contents")).unwrap().map(|entry| entry.unwrap().path());
+    assert!(contents().count() > 1);
+    let state = case.check_vault(&stage.bench).unwrap();
+    assert!(state.entries > 2 && state.faults.is_empty(), "{state:?}");
+    // Nothing of it is left on the machine's own disk.
+    let left = case.holding(&stage.bench).unwrap();
+    let files = left.read_dir().unwrap().flat_map(|deed| deed.unwrap().path().read_dir().into_iter().flatten());
+    let held = files.flat_map(|piece| piece.unwrap().path().read_dir().into_iter().flatten());
+    assert_eq!(held.filter(|entry| !entry.as_ref().unwrap().path().to_string_lossy().contains("registry")).count(), 0);
+    // One content is damaged: its step stays taken, the rest comes back.
+    let damaged = contents().next().unwrap();
+    let whole = std::fs::read(&damaged).unwrap();
+    std::fs::write(&damaged, [&whole[1..], b"?"].concat()).unwrap();
+    assert!(!case.check_vault(&stage.bench).unwrap().faults.is_empty());
+    let returned = putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    assert!(returned.iter().any(|one| one.refused.is_some()), "{returned:#?}");
+    std::fs::write(&damaged, whole).unwrap();
+    let returned = putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    assert!(returned.iter().all(|one| one.refused.is_none()), "{returned:#?}");
+    stage.assert_is(&stage.before, "after the putback");
+}

@@ -84,12 +84,12 @@ impl Recorder {
     fn prepare(&self, op: &Op) -> Done {
         let keep = |path: &Path| {
             let to = self.stash.join(self.count.get().to_string());
-            fs::hard_link(path, &to).ok().map(|()| to)
+            fs::hard_link(path, &to).or_else(|_| fs::copy(path, &to).map(drop)).ok().map(|()| to)
         };
         let mut done = Done { op: op.clone(), replaced: None, len: 0, times: Vec::new() };
         let mut touched = Vec::new();
         match op {
-            Op::MakeFolder(path) | Op::Link(_, path) => touched.extend(path.parent()),
+            Op::MakeFolder(path) | Op::Link(_, path) | Op::Symlink(path) => touched.extend(path.parent()),
             Op::RemoveFolder(path) => touched.extend([Some(path.as_path()), path.parent()].into_iter().flatten()),
             Op::RemoveFile(path) => {
                 done.replaced = keep(path);
@@ -137,7 +137,9 @@ impl Recorder {
             let synced = |sync: &Op| match (&one.op, sync) {
                 (Op::Append(path, _), Op::SyncFile(synced)) => path == synced,
                 (Op::MakeFolder(path) | Op::RemoveFolder(path) | Op::RemoveFile(path), Op::SyncFolder(folder))
-                | (Op::Create(path) | Op::Link(_, path), Op::SyncFolder(folder)) => path.parent() == Some(folder),
+                | (Op::Create(path) | Op::Link(_, path) | Op::Symlink(path), Op::SyncFolder(folder)) => {
+                    path.parent() == Some(folder)
+                }
                 // A rename is one transaction: it is kept as soon as one of its ends is.
                 (Op::Rename(from, to), Op::SyncFolder(folder)) => {
                     from.parent() == Some(folder) || to.parent() == Some(folder)
@@ -173,7 +175,7 @@ impl Done {
             Op::RemoveFolder(path) => fs::create_dir(path),
             Op::RemoveFile(path) => self.bring_back(path),
             Op::Create(path) => fs::remove_file(path).and_then(|()| self.bring_back(path)),
-            Op::Link(_, path) => fs::remove_file(path),
+            Op::Link(_, path) | Op::Symlink(path) => fs::remove_file(path),
             Op::Append(path, _) => self.forget(path, zeros),
             Op::Shorten(path, _) => self.bring_back(path),
             Op::Rename(from, to) if fs::symlink_metadata(from).is_err() => {
@@ -193,7 +195,7 @@ impl Done {
         match &self.replaced {
             Some(old) => {
                 let _ = fs::remove_file(path);
-                fs::hard_link(old, path)
+                fs::hard_link(old, path).or_else(|_| fs::copy(old, path).map(drop))
             }
             None => Ok(()),
         }
@@ -333,7 +335,8 @@ fn whenever_the_power_fails_a_loan_is_known_and_given_back() {
     let registered = Registered::read(&stage.before);
     let own = trace(&stage.before, &registered, &stage.about.subject);
     let wanted = ["network", "firewall", "startup", "consent", "services"];
-    let loans: Vec<_> = offered(&stage.before, &own).into_iter().filter(|one| wanted.contains(&&*one.name)).collect();
+    let loans: Vec<_> =
+        offered(&stage.before, &own, None).into_iter().filter(|one| wanted.contains(&&*one.name)).collect();
     assert_eq!(loans.len(), wanted.len());
     let there_and_back = |case: &mut Case| {
         for loan in &loans {
@@ -362,6 +365,15 @@ fn whenever_the_power_fails_around_a_restart_a_plan_is_finished_or_undone() {
     let share = if is_long_run() { Share::All } else { Share::Cuts };
     let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
     assert!(note("restart", tried) > 250, "only {tried} cuts");
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn whenever_the_power_fails_on_the_way_to_another_disk_a_plan_is_finished_or_undone() {
+    let Some(stage) = stage::stage_elsewhere() else { return };
+    let share = if is_long_run() { Share::All } else { Share::Sample };
+    let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
+    assert!(note("elsewhere", tried) > 60, "only {tried} cuts");
 }
 
 #[test]

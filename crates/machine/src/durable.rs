@@ -6,7 +6,7 @@
 
 use std::cell::RefCell;
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
@@ -33,6 +33,8 @@ pub enum Op {
     Rename(PathBuf, PathBuf),
     /// A second name for a file.
     Link(PathBuf, PathBuf),
+    /// A symbolic link.
+    Symlink(PathBuf),
     /// A time of change is set.
     SetTime(PathBuf),
     /// A file's content is on the disk.
@@ -124,6 +126,17 @@ pub fn make_folders(path: &Path) -> io::Result<()> {
     }
 }
 
+/// Lets nobody but its owner into a folder, where the file system has rights for that.
+pub fn make_private(folder: &Path) -> io::Result<()> {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        fs::set_permissions(folder, fs::Permissions::from_mode(0o700))?;
+    }
+    let _ = folder;
+    Ok(())
+}
+
 /// Removes an empty folder.
 pub fn remove_folder(path: &Path) -> io::Result<()> {
     operate(|| Op::RemoveFolder(path.to_owned()), || fs::remove_dir(path))
@@ -141,6 +154,32 @@ pub fn write_new(path: &Path, content: &[u8], finish: impl FnOnce() -> io::Resul
     append(&mut file, path, content)?;
     finish()?;
     operate(|| Op::SyncFile(path.to_owned()), || file.sync_all())
+}
+
+/// Writes a new file with all that a reader gives; the same as [`write_new`], a piece at a time.
+pub fn write_from(path: &Path, mut from: impl Read, finish: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+    let mut file = operate(|| Op::Create(path.to_owned()), || File::create(path))?;
+    let mut room = vec![0; 1 << 20];
+    loop {
+        match from.read(&mut room)? {
+            0 => break,
+            len => append(&mut file, path, &room[..len])?,
+        }
+    }
+    finish()?;
+    operate(|| Op::SyncFile(path.to_owned()), || file.sync_all())
+}
+
+/// Makes a symbolic link.
+#[cfg(unix)]
+pub fn symlink(to: &Path, path: &Path) -> io::Result<()> {
+    operate(|| Op::Symlink(path.to_owned()), || std::os::unix::fs::symlink(to, path))
+}
+
+/// Elsewhere links are made by the system's own means.
+#[cfg(not(unix))]
+pub fn symlink(_to: &Path, _path: &Path) -> io::Result<()> {
+    Err(io::Error::from(io::ErrorKind::Unsupported))
 }
 
 /// Writes a file so that it is there in full or not at all, also after a power cut: to a new file
@@ -187,9 +226,13 @@ pub fn link(from: &Path, to: &Path) -> io::Result<()> {
     operate(|| Op::Link(from.to_owned(), to.to_owned()), || fs::hard_link(from, to))
 }
 
-/// Sets the time of the last change of a file or folder.
+/// Sets the time of the last change of a file, a folder or a link itself.
 pub fn set_time(path: &Path, time: Stamp) -> io::Result<()> {
-    operate(|| Op::SetTime(path.to_owned()), || filetime::set_file_mtime(path, time))
+    let set = || match fs::symlink_metadata(path)? {
+        meta if meta.is_symlink() => filetime::set_symlink_file_times(path, Stamp::from_last_access_time(&meta), time),
+        _ => filetime::set_file_mtime(path, time),
+    };
+    operate(|| Op::SetTime(path.to_owned()), set)
 }
 
 /// A file's content is on the disk when this returns.

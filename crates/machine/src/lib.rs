@@ -11,6 +11,7 @@ pub mod capture;
 pub mod disk;
 pub mod durable;
 mod error;
+pub mod parcel;
 pub mod regtext;
 mod shortcut;
 
@@ -44,6 +45,20 @@ pub struct Above {
     pub after: FileTime,
 }
 
+/// Room on a machine's drive, in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Room {
+    /// What is free.
+    pub free: u64,
+    /// What is needed while the largest part of the registry is written anew.
+    pub registry: u64,
+}
+
+/// Free bytes where a path lies on this computer.
+pub fn free_bytes(path: &Path) -> std::io::Result<u64> {
+    fs4::available_space(path)
+}
+
 /// What an installer's run came to.
 #[derive(Debug)]
 pub struct InstallerRun {
@@ -71,6 +86,9 @@ pub trait Alter: Observe {
     /// Keeps the files of the registry as they are in that folder, where they are files of ours
     /// to change. What is kept there already stays as it is.
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError>;
+
+    /// Room on the machine's drive.
+    fn room(&self) -> Result<Room, MachineError>;
 
     /// Moves a file or folder to `to`, which must be on the same file system. No link is followed.
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError>;

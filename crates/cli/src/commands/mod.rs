@@ -7,6 +7,7 @@ mod clear;
 mod compare;
 mod confirm;
 mod demo;
+mod discard;
 mod giveback;
 mod install;
 mod loans;
@@ -78,6 +79,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
         Command::Resume(consent) => resume::run(consent, settings, ui),
         Command::Restart(consent) => restart::run(consent, settings, ui),
         Command::Putback(args) => putback::run(&args, settings, ui),
+        Command::Discard(args) => discard::run(&args, settings, ui),
         Command::Borrow(args) => borrow::run(&args, settings, ui),
         Command::Loans => loans::run(settings, ui),
         Command::Giveback(args) => giveback::run(&args, settings, ui),

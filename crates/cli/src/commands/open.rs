@@ -1,5 +1,7 @@
 //! `open`: starts a case.
 
+use std::path::{Path, PathBuf};
+
 use stubble_core::packages::Registered;
 use stubble_core::subject::{AnchorKind, Identified, PackageFile, Subject, identify};
 use stubble_ledger::{About, Case};
@@ -34,7 +36,9 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
         Identified::Nobody(known) => return Err(CliError::Nobody { name: args.name.clone(), known }),
     };
     let payload = payload(&subject, &packages);
-    let about = About::new(on.clone(), survey.facts.computer.clone(), subject.clone(), payload.clone());
+    let mut about = About::new(on.clone(), survey.facts.computer.clone(), subject.clone(), payload.clone());
+    about.vault = args.vault.as_deref().map(vault).transpose()?;
+    let vault = about.vault.as_ref().map(|vault| vault.display().to_string());
     let case = Case::create(&settings.case, about)?;
     let facts = &survey.facts;
     let opened = Opened {
@@ -44,9 +48,17 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
         case: case.folder().display().to_string(),
         subject,
         payload,
+        vault,
     };
     show(&opened, settings, ui, terminal::opened);
     Ok(Exit::Done)
+}
+
+/// The folder that was chosen for the vault, made where it is not there.
+fn vault(chosen: &Path) -> Result<PathBuf, CliError> {
+    let failed = |source| CliError::Io { path: chosen.to_owned(), source };
+    std::fs::create_dir_all(chosen).map_err(failed)?;
+    std::path::absolute(chosen).map_err(failed)
 }
 
 /// The newest of the subject's own packages.

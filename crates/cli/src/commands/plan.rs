@@ -3,6 +3,7 @@
 use stubble_core::plan::{Plan, build, from_toml, to_toml};
 use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, LedgerError};
+use stubble_machine::MachineError;
 
 use super::show;
 use crate::args;
@@ -16,8 +17,25 @@ pub fn run(args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, 
     work.note_new_install(ui);
     let plan = decide(&mut work, args)?;
     let path = work.case.plan_path();
+    note_vault(&work, ui);
     show(&plan, settings, ui, |plan, width| terminal::planned(plan, &path, width));
     Ok(Exit::Done)
+}
+
+/// Says what a vault on another disk cannot keep.
+fn note_vault(work: &Work, ui: &mut Ui) {
+    let Some(vault) = &work.case.about.vault else { return };
+    let is_elsewhere = work
+        .machine
+        .alter()
+        .is_ok_and(|machine| matches!(machine.can_hold(vault), Err(MachineError::OtherFileSystem(_))));
+    if is_elsewhere {
+        ui.tell(&format!(
+            "note: what is taken is carried to {}, on another disk; a second name (hard link) of a file that is not \
+             taken with it becomes a file of its own when it is put back\n",
+            vault.display()
+        ));
+    }
 }
 
 /// Writes the plan, new or with these decisions.

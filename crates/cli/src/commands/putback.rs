@@ -1,6 +1,6 @@
 //! `putback`: undoes what was taken.
 
-use stubble_ledger::{DeedState, Returned, putback};
+use stubble_ledger::{Deed, DeedState, Returned, putback};
 
 use super::{consent, show};
 use crate::args::Putback;
@@ -12,7 +12,8 @@ use crate::{Exit, Ui};
 
 pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
-    let held = work.case.journal.deeds().into_iter().filter(|deed| deed.state != DeedState::Over);
+    let can_come_back = |deed: &Deed| !matches!(deed.state, DeedState::Over | DeedState::Discarded);
+    let held = work.case.journal.deeds().into_iter().filter(can_come_back);
     let held: Vec<Returned> = held
         .map(|deed| Returned {
             deed: deed.number,

@@ -64,7 +64,7 @@ fn event(line: &Line) -> Option<Event> {
         Entry::Opened { subject, computer } => format!("Case opened for {subject} on {computer}"),
         Entry::Planned { steps, .. } => format!("Plan of {steps} steps written"),
         Entry::Intent { step, kind, place, title, .. } => {
-            format!("{step}: {} {}", kind.words(), words::titled(place, title))
+            format!("{step}: {} {}", kind.words(), words::object(place, title))
         }
         Entry::Borrow { title, .. } => format!("Borrowed: {title}"),
         Entry::GivenBack { left, .. } if left.is_empty() => "Given back".to_owned(),
@@ -76,6 +76,7 @@ fn event(line: &Line) -> Option<Event> {
         Entry::GivenUp { why, .. } => format!("Given up: {why}"),
         Entry::Left { step, why } => format!("{step} left alone: {why}"),
         Entry::Undone { deed } => format!("Deed {deed} put back"),
+        Entry::Discarded { deed } => format!("What the vault held of deed {deed} was deleted"),
         Entry::Cleared { done, left } => format!("Plan carried out: {done} steps done, {left} outstanding"),
         Entry::Installed { payload, code, .. } => format!("Setup {payload} ended with {code}"),
         Entry::Confirmed { good } => {

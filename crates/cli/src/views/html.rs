@@ -103,7 +103,7 @@ fn remnants(report: &CaseReport, decision: Decision, heading: &str) -> Markup {
                         @for remnant in rows {
                             tr {
                                 td.path { (words::titled(&remnant.place, &remnant.title)) }
-                                td.number { @if remnant.files > 0 { (words::size(remnant.bytes)) } @else if !remnant.parts.is_empty() { (words::parts(remnant)) " keys" } }
+                                td.number { @if remnant.files > 0 { (words::size(remnant.bytes)) } @else if !remnant.parts.is_empty() { (words::parts(remnant)) " parts" } }
                                 td { (remnant.standing.word()) }
                                 td { (safe(&remnant.reason)) }
                             }

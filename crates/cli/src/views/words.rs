@@ -70,8 +70,22 @@ pub fn titled(place: &Place, title: &str) -> String {
         PlaceKind::Service | PlaceKind::Product | PlaceKind::UpgradeCode => shown(&place.to_string()).into_owned(),
         _ => self::place(place),
     };
+    with_title(&plain, title)
+}
+
+/// The same behind a verb that names the kind already.
+pub fn object(place: &Place, title: &str) -> String {
+    match place.kind {
+        PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage | PlaceKind::SharedCount => {
+            with_title(&shown(&place.to_string()), title)
+        }
+        _ => titled(place, title),
+    }
+}
+
+fn with_title(plain: &str, title: &str) -> String {
     match (title, plain.starts_with('{')) {
-        ("", _) => plain,
+        ("", _) => plain.to_owned(),
         (title, true) => format!("{} {plain}", shown(title)),
         (title, false) => format!("{} ({plain})", shown(title)),
     }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use stubble_core::model::path::parent;
 use stubble_core::model::{FileTime, Place};
 use stubble_core::survey::{Survey, state};
-use stubble_machine::{Above, Alter, MachineError, durable};
+use stubble_machine::{Above, Alter, MachineError, durable, parcel};
 
 use super::{At, Later, Piece};
 use crate::LedgerError;
@@ -39,6 +39,55 @@ pub(super) fn take(
         Ok(above) => piece.set_after(above.after),
         Err(MachineError::Absent(_)) => {}
         Err(error) => return Err(error.into()),
+    }
+    carry_away(&held, machine, at)
+}
+
+/// Carries what is held to the place on another file system that was chosen for the vault. From
+/// the moment when its listing is there, that is what counts.
+fn carry_away(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
+    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(()) };
+    if std::fs::symlink_metadata(held).is_err() {
+        return Ok(());
+    }
+    let listing = elsewhere.listing(at.deed, at.piece);
+    if !listing.exists() {
+        if let Some(folder) = listing.parent() {
+            durable::make_folders(folder).map_err(LedgerError::io(folder))?;
+        }
+        parcel::pack(held, &elsewhere.store, &listing)?;
+    }
+    Ok(parcel::remove(held)?)
+}
+
+/// Fetches what was carried away; tells whether there was anything. What was left of an earlier
+/// fetch goes first.
+fn fetch(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
+    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(false) };
+    let listing = elsewhere.listing(at.deed, at.piece);
+    if !listing.exists() {
+        return Ok(false);
+    }
+    let Some((folder, name)) = held.parent().zip(held.file_name()) else { return Ok(false) };
+    let coming = folder.join("coming");
+    for old in [&coming, held] {
+        parcel::remove(old)?;
+    }
+    durable::make_folders(&coming).map_err(LedgerError::io(&coming))?;
+    parcel::unpack(&listing, &elsewhere.store, &coming.join(name))?;
+    durable::rename(&coming.join(name), held).map_err(LedgerError::io(held))?;
+    durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
+    durable::remove_folder(&coming).map_err(LedgerError::io(&coming))?;
+    Ok(true)
+}
+
+/// The listing goes when what it lists is back.
+fn forget(machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
+    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(()) };
+    let listing = elsewhere.listing(at.deed, at.piece);
+    if listing.exists() {
+        durable::remove_file(&listing).map_err(LedgerError::io(&listing))?;
+        listing.parent().map_or(Ok(()), durable::sync_folder).map_err(LedgerError::io(&listing))?;
     }
     Ok(())
 }
@@ -74,9 +123,11 @@ pub(super) fn put_back(
         machine.cancel_move(path, later.above())?;
     }
     let held = held(piece, at, machine)?;
-    if std::fs::symlink_metadata(&held).is_ok() {
+    let is_back = at.again && is_as_taken(piece, path, machine)?;
+    if !is_back && (fetch(&held, machine, at)? || std::fs::symlink_metadata(&held).is_ok()) {
         check_held(piece, &held, machine)?;
-        return Ok(machine.return_entry(&held, path, above)?);
+        machine.return_entry(&held, path, above)?;
+        return forget(machine, at);
     }
     // It was never taken, or is back already; else it was taken out of the vault.
     let survey = machine.survey_of(&[Place::folder(path)])?;
@@ -89,7 +140,46 @@ pub(super) fn put_back(
     if at.again && above.after != FileTime(0) && time.is_some_and(|time| time != above.before) {
         machine.set_folder_time(folder, above.before)?;
     }
+    if is_back { forget(machine, at) } else { Ok(()) }
+}
+
+/// Whether something that is carried away stands in its place, as it was taken: an interruption
+/// came when it was back already.
+fn is_as_taken(piece: &Piece, path: &str, machine: &dyn Alter) -> Result<bool, LedgerError> {
+    let Piece::Entry { state: taken, .. } = piece else { return Ok(false) };
+    let place = Place::folder(path);
+    let survey = machine.survey_of(std::slice::from_ref(&place))?;
+    Ok(state::of(&survey, &place).is_some_and(|found| found == *taken))
+}
+
+/// Size in bytes of what is held.
+pub(crate) fn weight(piece: &Piece, at: &At<'_>, machine: &dyn Alter) -> Result<u64, LedgerError> {
+    if let Some(elsewhere) = at.case.elsewhere(machine)? {
+        let listing = elsewhere.listing(at.deed, at.piece);
+        if listing.exists() {
+            return Ok(parcel::weight_of(&listing)?);
+        }
+    }
+    Ok(parcel::weight(&held(piece, at, machine)?)?)
+}
+
+/// Deletes what is held. Passes over what is deleted already.
+pub(crate) fn discard(piece: &Piece, at: &At<'_>, machine: &dyn Alter) -> Result<(), LedgerError> {
+    forget(machine, at)?;
+    let held = held(piece, at, machine)?;
+    parcel::remove(&held)?;
     Ok(())
+}
+
+/// Fails where what is carried away is not whole.
+pub(crate) fn check_away(machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
+    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(false) };
+    let listing = elsewhere.listing(at.deed, at.piece);
+    if !listing.exists() {
+        return Ok(false);
+    }
+    parcel::check(&listing, &elsewhere.store)?;
+    Ok(true)
 }
 
 /// Asks the machine to move an entry into its later vault at its next start. The record says where

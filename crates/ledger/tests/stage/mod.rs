@@ -86,6 +86,8 @@ pub struct Stage {
     pub before: Survey,
     pub cleared: Survey,
     pub about: About,
+    /// A vault on another file system, where the test wants one.
+    pub elsewhere: Option<tempfile::TempDir>,
     /// The machine is starting: when its power comes back, it starts again.
     pub starting: Cell<bool>,
 }
@@ -119,6 +121,21 @@ pub fn stage_in_use() -> Stage {
     stage_of(&format!("{WORLD}{HOLDER}"), &|_| None, Decision::Keep)
 }
 
+/// The small machine with a vault on another file system; none where there is no other one.
+#[cfg(target_os = "linux")]
+pub fn stage_elsewhere() -> Option<Stage> {
+    use std::os::unix::fs::MetadataExt;
+    let mut stage = stage();
+    let other = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let device = |path: &Path| std::fs::metadata(path).unwrap().dev();
+    if device(other.path()) == device(stage.folder.path()) {
+        return None;
+    }
+    stage.about.vault = Some(other.path().join("vault"));
+    stage.elsewhere = Some(other);
+    Some(stage)
+}
+
 /// The demo's machine, with every question of its plan answered with yes.
 pub fn demo_stage() -> Stage {
     stage_of(demo::WORLD, &demo::package, Decision::Remove)
@@ -139,7 +156,16 @@ fn stage_of(world: &str, package: &dyn Fn(&str) -> Option<String>, asked: Decisi
     }
     let about = About::new("bench".into(), before.facts.computer.clone(), *subject, None);
     let before_again = bench.survey().unwrap();
-    let stage = Stage { folder, bench, plan, cleared: before_again, before, about, starting: Cell::new(false) };
+    let stage = Stage {
+        folder,
+        bench,
+        plan,
+        cleared: before_again,
+        before,
+        about,
+        elsewhere: None,
+        starting: Cell::new(false),
+    };
     let mut first = stage.fresh_case();
     stage.clear_with(&mut first);
     let cleared = stage.bench.survey().unwrap();
@@ -159,6 +185,10 @@ impl Stage {
         let folder = self.case_folder();
         if folder.exists() {
             std::fs::remove_dir_all(&folder).unwrap();
+        }
+        if let Some(vault) = &self.about.vault {
+            let _ = std::fs::remove_dir_all(vault);
+            std::fs::create_dir_all(vault).unwrap();
         }
         Case::create(&folder, self.about.clone()).unwrap()
     }

@@ -7,7 +7,7 @@ use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
 
 use super::Bench;
 use crate::disk::Edit;
-use crate::{Above, Alter, InstallerRun, MachineError, Observe};
+use crate::{Above, Alter, InstallerRun, MachineError, Observe, Room};
 
 /// The largest package that the bench carries out.
 const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
@@ -27,6 +27,11 @@ impl Alter for Bench {
 
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
         self.disk.keep_hives(into)
+    }
+
+    fn room(&self) -> Result<Room, MachineError> {
+        let room = self.disk.room_for_registry()?;
+        Ok(Room { free: self.state()?.free_bytes.unwrap_or(room.free), ..room })
     }
 
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
 
 use super::{Disk, Edit, OWN_FOLDER};
-use crate::{Above, Alter, InstallerRun, MachineError};
+use crate::{Above, Alter, InstallerRun, MachineError, Room};
 
 impl Alter for Disk {
     fn ready(&self) -> Result<(), MachineError> {
@@ -25,6 +25,10 @@ impl Alter for Disk {
 
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
         self.keep_hives(into)
+    }
+
+    fn room(&self) -> Result<Room, MachineError> {
+        self.room_for_registry()
     }
 
     fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {

@@ -1,5 +1,6 @@
 //! What a file has beside its content, where one file takes the place of another.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io;
 use std::path::Path;
@@ -26,6 +27,57 @@ pub(super) fn copy(from: &Path, to: &Path) -> io::Result<()> {
             rustix::fs::lsetxattr(to, name, &value, rustix::fs::XattrFlags::empty())?;
         }
     }
+    Ok(())
+}
+
+/// Attributes that only a link has: where it leads to, as Windows keeps it.
+#[cfg(target_os = "linux")]
+const NTFS_LINK: &str = "system.ntfs_reparse_data";
+
+/// Every extended attribute of a file, by name, in hexadecimal.
+#[cfg(target_os = "linux")]
+pub(crate) fn all(path: &Path) -> BTreeMap<String, String> {
+    let mut room = vec![0u8; 64 * 1024];
+    let listed = rustix::fs::llistxattr(path, &mut room).unwrap_or(0);
+    let names = room[..listed].split(|byte| *byte == 0).filter_map(|name| std::str::from_utf8(name).ok());
+    let names = names.filter(|name| !name.is_empty()).chain(NTFS).chain([NTFS_LINK]);
+    let digits = |value: Vec<u8>| value.iter().map(|byte| format!("{byte:02x}")).collect();
+    names.filter_map(|name| Some((name.to_owned(), digits(get(path, name)?)))).collect()
+}
+
+/// Elsewhere there are none.
+#[cfg(not(target_os = "linux"))]
+pub(crate) fn all(_path: &Path) -> BTreeMap<String, String> {
+    BTreeMap::new()
+}
+
+/// Gives a file or folder permissions, owner and extended attributes again.
+#[cfg(target_os = "linux")]
+pub(crate) fn give(path: &Path, mode: u32, owner: (u32, u32), attributes: &BTreeMap<String, String>) -> io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    // Another owner can only be given by root; everybody else made the file as who they are.
+    let _ = std::os::unix::fs::lchown(path, Some(owner.0), Some(owner.1));
+    if !fs::symlink_metadata(path)?.is_symlink() {
+        fs::set_permissions(path, fs::Permissions::from_mode(mode & 0o7777))?;
+    }
+    for (name, digits) in attributes {
+        let bytes = digits.as_bytes().chunks(2).map(|pair| {
+            let pair = std::str::from_utf8(pair).unwrap_or_default();
+            u8::from_str_radix(pair, 16).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))
+        });
+        rustix::fs::lsetxattr(
+            path,
+            name.as_str(),
+            &bytes.collect::<io::Result<Vec<u8>>>()?,
+            rustix::fs::XattrFlags::empty(),
+        )?;
+    }
+    Ok(())
+}
+
+/// Elsewhere the system gives what new files have.
+#[cfg(not(target_os = "linux"))]
+pub(crate) fn give(_: &Path, _: u32, _: (u32, u32), _: &BTreeMap<String, String>) -> io::Result<()> {
     Ok(())
 }
 

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use stubble_hive::Hive;
 
 use super::Disk;
-use crate::MachineError;
+use crate::{MachineError, Room, free_bytes};
 
 /// Ends of the names of the logs that lie beside a hive.
 const LOGS: [&str; 3] = [".LOG", ".LOG1", ".LOG2"];
@@ -36,6 +36,11 @@ impl Disk {
             own("HKLM\\SYSTEM", "SYSTEM", true),
             own("HKLM\\DRIVERS", "DRIVERS", false),
             own("HKU\\.DEFAULT", "DEFAULT", false),
+            HiveFile {
+                mount: "HKLM\\BCD00000000".to_owned(),
+                path: format!("{}\\Boot\\BCD", self.drive),
+                needed: false,
+            },
         ];
         let service = |sid: &str, folder: &str| HiveFile {
             mount: format!("HKU\\{sid}"),
@@ -69,6 +74,17 @@ impl Disk {
             }
         }
         Hive::open(bytes, &logs).map_err(|source| MachineError::Hive { path: path.to_owned(), source })
+    }
+
+    /// Room on the drive, and what the largest hive needs to be written anew.
+    pub(crate) fn room_for_registry(&self) -> Result<Room, MachineError> {
+        let free = free_bytes(self.root()).map_err(MachineError::io(self.drive.clone()))?;
+        let mut registry = 0;
+        for hive in self.hive_files() {
+            let Some(file) = self.locate(&hive.path)? else { continue };
+            registry = registry.max(fs::metadata(file).map_err(MachineError::io(hive.path))?.len());
+        }
+        Ok(Room { free, registry })
     }
 
     /// The logs that lie beside a hive.

@@ -3,7 +3,7 @@
 
 mod alter;
 mod at_start;
-mod attributes;
+pub(crate) mod attributes;
 mod contents;
 mod edit;
 mod facts;

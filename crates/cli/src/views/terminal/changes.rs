@@ -5,7 +5,7 @@ use stubble_core::survey::compare::Change;
 use stubble_ledger::{InstallReport, Outcome, Report, Returned};
 
 use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
-use crate::documents::{Cleared, PutBack};
+use crate::documents::{Cleared, Discarded, PutBack};
 use crate::views::words;
 
 /// One step, when it is done or not.
@@ -17,9 +17,10 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
         Outcome::CameBack => ("came back", BAD),
         Outcome::PutOff { .. } => ("put off", CARE),
         Outcome::InUse { .. } => ("in use", CARE),
+        Outcome::Denied { .. } => ("denied", BAD),
         Outcome::Refused { .. } => ("refused", BAD),
     };
-    let text = format!("{} {}", report.step.kind.words(), words::titled(&report.step.place, &report.step.title));
+    let text = format!("{} {}", report.step.kind.words(), words::object(&report.step.place, &report.step.title));
     let mut out = row(&[(report.step.id.as_str(), 3, STRONG), (word, 12, style)], &text, width);
     let more = match &report.outcome {
         Outcome::Done | Outcome::AlreadyGone => return out,
@@ -30,6 +31,9 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
         }
         Outcome::InUse { file, by } => {
             format!("{} is held open by {}; close it, then `stubble resume`", shown(file), shown(by))
+        }
+        Outcome::Denied { what } => {
+            format!("you have no right to change {}; run it as administrator, then `stubble resume`", shown(what))
         }
         Outcome::Refused { why } => shown(why).into_owned(),
     };
@@ -62,7 +66,7 @@ pub fn cleared(cleared: &Cleared, waiting: usize, runs: bool, width: Option<usiz
 
 /// One deed, when it is undone or not.
 pub fn returned(one: &Returned, width: Option<usize>) -> String {
-    let (word, style) = if one.refused.is_none() { ("back", GOOD) } else { ("still held", CARE) };
+    let (word, style) = if one.refused.is_none() { ("back", GOOD) } else { ("not back", CARE) };
     let mut out =
         row(&[(one.step.as_str(), 3, STRONG), (word, 10, style)], &words::titled(&one.place, &one.title), width);
     if let Some(why) = &one.refused {
@@ -76,7 +80,7 @@ pub fn put_back(done: &PutBack, width: Option<usize>) -> String {
     let text = match held {
         0 => format!("{} put back.", words::count(done.deeds.len(), "step")),
         held => format!(
-            "{} put back; {held} stay in the vault, since their places are taken. Uninstall what was installed since, then try again.",
+            "{} put back, {held} not. Where a place is taken, uninstall what was installed since, then try again.",
             words::count(done.deeds.len() - held, "step")
         ),
     };
@@ -89,6 +93,29 @@ pub fn held(list: &PutBack, width: Option<usize>) -> String {
         out.push_str(&row(&[(deed.step.as_str(), 3, STRONG)], &words::titled(&deed.place, &deed.title), width));
     }
     out
+}
+
+/// What is about to become impossible.
+pub fn would_discard(list: &Discarded, width: Option<usize>) -> String {
+    let bytes = words::size(list.held.iter().map(|one| one.bytes).sum());
+    let count = words::count(list.held.len(), "step");
+    let mut out = styled(STRONG, &format!("The vault holds files of {count}, {bytes}")) + "\n";
+    for one in &list.held {
+        let size = words::size(one.bytes);
+        out.push_str(&row(
+            &[(one.step.as_str(), 3, STRONG), (&size, 9, QUIET)],
+            &words::titled(&one.place, &one.title),
+            width,
+        ));
+    }
+    let text = "Once they are deleted, `stubble putback` cannot undo these steps any more, and nobody else can. What was taken of the registry alone stays in the case folder.";
+    out + &hang("", text, width)
+}
+
+pub fn discarded(list: &Discarded, width: Option<usize>) -> String {
+    let bytes = words::size(list.held.iter().map(|one| one.bytes).sum());
+    let text = format!("{} deleted, {bytes} free again.", words::count(list.held.len(), "step"));
+    hang("", &text, width)
 }
 
 /// How a machine compares with what it was.

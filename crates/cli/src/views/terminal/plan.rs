@@ -34,6 +34,14 @@ pub fn planned(plan: &Plan, path: &Path, width: Option<usize>) -> String {
     out
 }
 
+/// The place, without its kind where the verb before it names that.
+fn name(step: &Step) -> String {
+    match step.decision {
+        Decision::Remove => words::object(&step.place, &step.title),
+        _ => words::titled(&step.place, &step.title),
+    }
+}
+
 fn line(step: &Step, width: Option<usize>) -> String {
     let style = match step.decision {
         Decision::Remove => STRONG,
@@ -44,8 +52,7 @@ fn line(step: &Step, width: Option<usize>) -> String {
         Decision::Remove => step.kind.words(),
         other => other.word(),
     };
-    let mut out =
-        row(&[(step.id.as_str(), 3, STRONG), (what, 21, style)], &words::titled(&step.place, &step.title), width);
+    let mut out = row(&[(step.id.as_str(), 3, STRONG), (what, 21, style)], &name(step), width);
     if step.decision != Decision::Remove || !step.parts.is_empty() {
         out.push_str(&hang(&" ".repeat(30), &shown(&step.why), width));
     }
@@ -62,11 +69,5 @@ pub fn stage(number: usize, title: &str) -> String {
 
 /// The question about a step that needs a person.
 pub fn decision(step: &Step) -> String {
-    format!(
-        "{}: {} {}\n  {}\nDo it?",
-        step.id,
-        step.kind.words(),
-        words::titled(&step.place, &step.title),
-        shown(&step.why)
-    )
+    format!("{}: {} {}\n  {}\nDo it?", step.id, step.kind.words(), name(step), shown(&step.why))
 }

@@ -166,6 +166,11 @@ impl Builder<'_> {
             files.push((profile.join("NTUSER.DAT"), "ROOT"));
             files.push((profile.join("AppData/Local/Microsoft/Windows/UsrClass.dat"), "ROOT"));
         }
+        if self.world.keys.iter().any(|row| row.path.starts_with("HKLM\\BCD00000000\\")) {
+            let boot = disk.join("Boot");
+            fs::create_dir_all(&boot).map_err(io(&boot))?;
+            files.push((boot.join("BCD"), "NewStoreRoot"));
+        }
         for (path, name) in files {
             let hive = Hive::create(&to_utf16(name), &descriptor(), self.dated.0);
             let mut hive = hive.map_err(|source| MachineError::Hive { path: path.display().to_string(), source })?;
@@ -338,8 +343,10 @@ impl Builder<'_> {
     /// `HKU\maren\…` with that user's identifier.
     fn users_key(&self, path: &str) -> String {
         for user in &self.world.users {
-            if let Some(rest) = path.strip_prefix(&format!("HKU\\{}\\", user.name)) {
-                return format!("HKU\\{}\\{rest}", user.sid);
+            for own in ["", "_Classes"] {
+                if let Some(rest) = path.strip_prefix(&format!("HKU\\{}{own}\\", user.name)) {
+                    return format!("HKU\\{}{own}\\{rest}", user.sid);
+                }
             }
         }
         path.to_owned()

@@ -1,0 +1,97 @@
+//! Emptying the vault: what is discarded can no longer be put back.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+use stubble_core::model::Place;
+use stubble_machine::{Alter, parcel};
+
+use crate::journal::{Deed, DeedState, Entry};
+use crate::steps::{At, Piece, entry};
+use crate::{Case, LedgerError};
+
+/// Files and folders of one step that are held.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HeldEntry {
+    /// The step's name in the plan.
+    pub step: String,
+    /// The place.
+    pub place: Place,
+    /// What people call it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub title: String,
+    /// Size in bytes of what is held of it.
+    pub bytes: u64,
+}
+
+impl Case {
+    /// The files and folders that are held for the named steps, or for all when none is named. What was
+    /// taken of the registry stays in the case folder, and is not among them.
+    pub fn held_entries(&self, machine: &dyn Alter, steps: &[String]) -> Result<Vec<HeldEntry>, LedgerError> {
+        let mut found = Vec::new();
+        for deed in wanted(self, steps)? {
+            let mut bytes = None;
+            for (number, piece) in self.record(deed.number)?.iter().enumerate() {
+                if !matches!(piece, Piece::Entry { .. }) {
+                    continue;
+                }
+                let at = At { case: self, deed: deed.number, piece: number, again: false };
+                let size = entry::weight(piece, &at, machine)?;
+                bytes = Some(bytes.unwrap_or(0) + size);
+            }
+            if let Some(bytes) = bytes {
+                found.push(HeldEntry { step: deed.step, place: deed.place, title: deed.title, bytes });
+            }
+        }
+        Ok(found)
+    }
+}
+
+fn wanted(case: &Case, steps: &[String]) -> Result<Vec<Deed>, LedgerError> {
+    let done: Vec<Deed> = case.journal.deeds().into_iter().filter(|deed| deed.state == DeedState::Done).collect();
+    match steps.iter().find(|name| !done.iter().any(|deed| deed.step == **name)) {
+        Some(unknown) => Err(LedgerError::NoDeed(unknown.clone())),
+        None => Ok(done.into_iter().filter(|deed| steps.is_empty() || steps.contains(&deed.step)).collect()),
+    }
+}
+
+/// Deletes the files and folders that are held for the named steps, or for all when none is named.
+/// Tells what can no longer be put back. What an interruption left of an earlier time goes as well.
+pub fn discard(case: &mut Case, machine: &dyn Alter, steps: &[String]) -> Result<Vec<HeldEntry>, LedgerError> {
+    machine.ready()?;
+    crate::carry_out::finish_open(case, machine)?;
+    let held = case.held_entries(machine, steps)?;
+    for one in &held {
+        let deeds = wanted(case, std::slice::from_ref(&one.step))?;
+        for deed in deeds.iter().filter(|deed| deed.place == one.place) {
+            case.journal.append(Entry::Discarded { deed: deed.number })?;
+        }
+    }
+    // Written down first: a deed that is half deleted must not pass for one that can be undone.
+    let is_gone = |deed: &Deed| deed.state == DeedState::Discarded;
+    for deed in case.journal.deeds().into_iter().filter(is_gone) {
+        for (number, piece) in case.record(deed.number)?.iter().enumerate() {
+            if matches!(piece, Piece::Entry { .. }) {
+                entry::discard(piece, &At { case, deed: deed.number, piece: number, again: false }, machine)?;
+            }
+        }
+    }
+    remove_loose_contents(case, machine)?;
+    Ok(held)
+}
+
+/// Contents that no listing names any more.
+fn remove_loose_contents(case: &Case, machine: &dyn Alter) -> Result<(), LedgerError> {
+    let Some(elsewhere) = case.elsewhere(machine)? else { return Ok(()) };
+    let mut named = BTreeSet::new();
+    for listing in elsewhere.listings() {
+        named.extend(parcel::contents(&listing)?);
+    }
+    for entry in std::fs::read_dir(&elsewhere.store).into_iter().flatten().flatten() {
+        if !entry.file_name().to_str().is_some_and(|name| named.contains(name)) {
+            parcel::remove(&entry.path())?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,38 @@
+//! Whether there is room for what is about to be done, before the first step.
+
+use std::path::Path;
+
+use stubble_core::plan::Plan;
+use stubble_machine::{Alter, free_bytes};
+
+use crate::{Case, LedgerError};
+
+/// Room for the journal, the records and what the file system itself needs.
+const OWN: u64 = 8 << 20;
+
+impl Case {
+    /// Fails with [`LedgerError::NoSpace`] where a plan would not fit: on the machine's drive its
+    /// registry is written anew, in the case folder the records are kept, and in a vault on another
+    /// file system there must be room for everything.
+    pub(crate) fn has_room_for(&self, machine: &dyn Alter, plan: &Plan) -> Result<(), LedgerError> {
+        let room = machine.room()?;
+        enough("the machine's drive", room.free, room.registry + OWN)?;
+        let own = self.folder();
+        enough(&own.display().to_string(), free(own)?, OWN)?;
+        let Some(elsewhere) = self.elsewhere(machine)? else { return Ok(()) };
+        let places: Vec<_> = plan.chosen().flat_map(|step| step.places()).cloned().collect();
+        let survey = machine.survey_of(&places)?;
+        let on_disk = places.iter().filter(|place| place.kind.is_on_disk());
+        let bytes: u64 = on_disk.filter_map(|place| Some(survey.weight(survey.files.find(&place.path)?).0)).sum();
+        let chosen = self.about.vault.as_deref().unwrap_or(&elsewhere.store);
+        enough(&chosen.display().to_string(), free(chosen)?, bytes + OWN)
+    }
+}
+
+fn free(path: &Path) -> Result<u64, LedgerError> {
+    free_bytes(path).map_err(LedgerError::io(path))
+}
+
+fn enough(place: &str, free: u64, needed: u64) -> Result<(), LedgerError> {
+    if free >= needed { Ok(()) } else { Err(LedgerError::NoSpace { place: place.to_owned(), free, needed }) }
+}

@@ -1,0 +1,400 @@
+//! A file or folder held on another file system: a listing of all that it consists of, and the
+//! contents by their digests, each once.
+//!
+//! Packing reads everything back before the listing is written; the listing stands for the whole,
+//! and without it there is no parcel. Held are names, contents, times, permissions, owners, the
+//! extended attributes in which NTFS shows what only Windows has, links as links, and second
+//! names within the parcel. A second name outside of it becomes a file of its own.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fs::{self, File};
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use filetime::FileTime as Stamp;
+use serde::{Deserialize, Serialize};
+
+use crate::MachineError;
+use crate::disk::attributes;
+use crate::durable;
+
+const FORMAT: &str = "stubble.parcel/1";
+const CHUNK: usize = 1 << 20;
+
+#[derive(Debug, Serialize, Deserialize)]
+struct Listing {
+    format: String,
+    /// The top first, what is in a folder behind it.
+    entries: Vec<Item>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+struct Item {
+    /// Names below the top; none for the top itself.
+    at: Vec<String>,
+    #[serde(flatten)]
+    kind: Kind,
+    /// Seconds and nanoseconds of its last change.
+    modified: (i64, u32),
+    mode: u32,
+    owner: (u32, u32),
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    attributes: BTreeMap<String, String>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "kind")]
+enum Kind {
+    Folder,
+    File {
+        size: u64,
+        content: String,
+    },
+    /// Another name of a file that came before, by its number.
+    Again {
+        item: usize,
+    },
+    Link {
+        to: String,
+    },
+}
+
+/// Writes a parcel of what lies at `from`: contents into the folder `store`, then the listing.
+pub fn pack(from: &Path, store: &Path, listing: &Path) -> Result<(), MachineError> {
+    let mut entries = Vec::new();
+    durable::make_folders(store).map_err(failed(store))?;
+    let mut packing = Packing { store, seen: HashMap::new(), top: from };
+    packing.add(Vec::new(), &mut entries)?;
+    durable::sync_folder(store).map_err(failed(store))?;
+    let text = serde_json::to_vec(&Listing { format: FORMAT.to_owned(), entries }).map_err(io::Error::from);
+    durable::replace(listing, &text.map_err(failed(listing))?).map_err(failed(listing))
+}
+
+struct Packing<'p> {
+    store: &'p Path,
+    /// Files with several names, by device and number.
+    seen: HashMap<(u64, u64), usize>,
+    top: &'p Path,
+}
+
+impl Packing<'_> {
+    fn add(&mut self, at: Vec<String>, entries: &mut Vec<Item>) -> Result<(), MachineError> {
+        let path = below(self.top, &at);
+        let meta = fs::symlink_metadata(&path).map_err(failed(&path))?;
+        let stamp = Stamp::from_last_modification_time(&meta);
+        let file_type = meta.file_type();
+        let kind = if file_type.is_symlink() {
+            let to = fs::read_link(&path).map_err(failed(&path))?;
+            Kind::Link { to: text(to.as_os_str())? }
+        } else if file_type.is_dir() {
+            Kind::Folder
+        } else if file_type.is_file() {
+            match self.seen.get(&identity(&meta)).filter(|_| names(&meta) > 1) {
+                Some(item) => Kind::Again { item: *item },
+                None => {
+                    self.seen.insert(identity(&meta), entries.len());
+                    Kind::File { size: meta.len(), content: keep(&path, self.store)? }
+                }
+            }
+        } else {
+            let why = "it is no file, folder or link".to_owned();
+            return Err(MachineError::Refused { path: path.display().to_string(), why });
+        };
+        let is_folder = matches!(kind, Kind::Folder);
+        let (mode, owner) = rights(&meta);
+        let attributes = attributes::all(&path);
+        entries.push(Item {
+            at: at.clone(),
+            kind,
+            modified: (stamp.unix_seconds(), stamp.nanoseconds()),
+            mode,
+            owner,
+            attributes,
+        });
+        if is_folder {
+            let mut inside = Vec::new();
+            for entry in fs::read_dir(&path).map_err(failed(&path))? {
+                inside.push(text(&entry.map_err(failed(&path))?.file_name())?);
+            }
+            inside.sort();
+            for name in inside {
+                self.add(at.iter().cloned().chain([name]).collect(), entries)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Copies a file's content into the store, unless it is there, and reads it back.
+fn keep(path: &Path, store: &Path) -> Result<String, MachineError> {
+    let digest = digest_of(path)?;
+    let held = store.join(&digest);
+    if !held.exists() || digest_of(&held)? != digest {
+        let fresh = store.join(format!("{digest}.new"));
+        let from = File::open(path).map_err(failed(path))?;
+        durable::write_from(&fresh, from, || Ok(())).map_err(failed(&fresh))?;
+        if digest_of(&fresh)? != digest {
+            let why = "it reads otherwise after it was written".to_owned();
+            return Err(MachineError::Refused { path: fresh.display().to_string(), why });
+        }
+        durable::rename(&fresh, &held).map_err(failed(&held))?;
+    }
+    Ok(digest)
+}
+
+/// Makes what a parcel holds again, at `to`, where nothing may be.
+pub fn unpack(listing: &Path, store: &Path, to: &Path) -> Result<(), MachineError> {
+    let entries = read(listing)?;
+    for item in &entries {
+        let path = below(to, &item.at);
+        match &item.kind {
+            Kind::Folder => durable::make_folder(&path).map_err(failed(&path))?,
+            Kind::Link { to } => durable::symlink(Path::new(to), &path).map_err(failed(&path))?,
+            Kind::Again { item } => {
+                let first = below(to, &entries.get(*item).ok_or_else(|| damaged(listing))?.at);
+                durable::link(&first, &path).map_err(failed(&path))?;
+            }
+            Kind::File { content, .. } => {
+                let from = open(store, content, listing)?;
+                durable::write_from(&path, from, || dress(item, &path)).map_err(failed(&path))?;
+                if digest_of(&path)? != *content {
+                    let why = "the vault no longer holds what was taken".to_owned();
+                    return Err(MachineError::Refused { path: path.display().to_string(), why });
+                }
+            }
+        }
+    }
+    // What is in a folder moves its time: the deepest first.
+    for item in entries.iter().rev() {
+        let path = below(to, &item.at);
+        if !matches!(item.kind, Kind::File { .. } | Kind::Again { .. }) {
+            dress(item, &path).map_err(failed(&path))?;
+        }
+        if !matches!(item.kind, Kind::Again { .. }) {
+            let time = Stamp::from_unix_time(item.modified.0, item.modified.1);
+            durable::set_time(&path, time).map_err(failed(&path))?;
+        }
+        if matches!(item.kind, Kind::Folder) {
+            durable::sync_folder(&path).map_err(failed(&path))?;
+        }
+    }
+    Ok(())
+}
+
+fn dress(item: &Item, path: &Path) -> io::Result<()> {
+    attributes::give(path, item.mode, item.owner, &item.attributes)
+}
+
+/// Looks whether a parcel holds every content that its listing names, unchanged. Tells what it
+/// consists of, in bytes.
+pub fn check(listing: &Path, store: &Path) -> Result<u64, MachineError> {
+    let mut bytes = 0;
+    for item in read(listing)? {
+        let Kind::File { size, content } = &item.kind else { continue };
+        let held = store.join(content);
+        if !held.is_file() || digest_of(&held)? != *content {
+            let why = "the vault no longer holds what was taken".to_owned();
+            return Err(MachineError::Refused { path: held.display().to_string(), why });
+        }
+        bytes += size;
+    }
+    Ok(bytes)
+}
+
+/// Size in bytes of what a listing names.
+pub fn weight_of(listing: &Path) -> Result<u64, MachineError> {
+    let sizes = read(listing)?.into_iter().map(|item| if let Kind::File { size, .. } = item.kind { size } else { 0 });
+    Ok(sizes.sum())
+}
+
+/// Size in bytes of a file, or of a folder with all below it; none where nothing is there.
+pub fn weight(path: &Path) -> Result<u64, MachineError> {
+    let meta = match fs::symlink_metadata(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(0),
+        other => other.map_err(failed(path))?,
+    };
+    if !meta.is_dir() {
+        return Ok(meta.len());
+    }
+    let mut bytes = 0;
+    for entry in fs::read_dir(path).map_err(failed(path))? {
+        bytes += weight(&entry.map_err(failed(path))?.path())?;
+    }
+    Ok(bytes)
+}
+
+/// The contents that a listing names.
+pub fn contents(listing: &Path) -> Result<BTreeSet<String>, MachineError> {
+    let names = read(listing)?.into_iter().filter_map(|item| match item.kind {
+        Kind::File { content, .. } => Some(content),
+        _ => None,
+    });
+    Ok(names.collect())
+}
+
+/// Removes a file, a link, or a folder with all below it; no link is followed.
+pub fn remove(path: &Path) -> Result<(), MachineError> {
+    let meta = match fs::symlink_metadata(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        other => other.map_err(failed(path))?,
+    };
+    if !meta.is_dir() {
+        return durable::remove_file(path).map_err(failed(path));
+    }
+    for entry in fs::read_dir(path).map_err(failed(path))? {
+        remove(&entry.map_err(failed(path))?.path())?;
+    }
+    durable::remove_folder(path).map_err(failed(path))
+}
+
+fn read(listing: &Path) -> Result<Vec<Item>, MachineError> {
+    let bytes = fs::read(listing).map_err(failed(listing))?;
+    let read: Listing = serde_json::from_slice(&bytes).map_err(|_| damaged(listing))?;
+    let is_plain = |name: &String| !name.is_empty() && name != "." && name != ".." && !name.contains(['/', '\0']);
+    let is_digest = |name: &String| name.len() == 64 && name.bytes().all(|digit| digit.is_ascii_hexdigit());
+    let is_sound = |item: &Item| {
+        let content = if let Kind::File { content, .. } = &item.kind { is_digest(content) } else { true };
+        content && item.at.iter().all(is_plain)
+    };
+    match read.format == FORMAT && read.entries.iter().all(is_sound) {
+        true => Ok(read.entries),
+        false => Err(damaged(listing)),
+    }
+}
+
+fn open(store: &Path, content: &str, listing: &Path) -> Result<File, MachineError> {
+    let path = store.join(content);
+    File::open(&path).map_err(|_| MachineError::Refused {
+        path: listing.display().to_string(),
+        why: format!("the content {content} is gone from the vault"),
+    })
+}
+
+fn damaged(listing: &Path) -> MachineError {
+    MachineError::Refused { path: listing.display().to_string(), why: "it is no listing of a parcel".to_owned() }
+}
+
+fn digest_of(path: &Path) -> Result<String, MachineError> {
+    let mut file = File::open(path).map_err(failed(path))?;
+    let (mut hasher, mut room) = (blake3::Hasher::new(), vec![0; CHUNK]);
+    loop {
+        match file.read(&mut room).map_err(failed(path))? {
+            0 => return Ok(hasher.finalize().to_hex().to_string()),
+            len => hasher.update(&room[..len]),
+        };
+    }
+}
+
+fn below(top: &Path, at: &[String]) -> PathBuf {
+    at.iter().fold(top.to_owned(), |path, name| path.join(name))
+}
+
+fn text(name: &std::ffi::OsStr) -> Result<String, MachineError> {
+    name.to_str().map(str::to_owned).ok_or_else(|| MachineError::Refused {
+        path: name.to_string_lossy().into_owned(),
+        why: "its name is no text".to_owned(),
+    })
+}
+
+fn failed(path: &Path) -> impl FnOnce(io::Error) -> MachineError {
+    MachineError::io(path.display().to_string())
+}
+
+#[cfg(unix)]
+fn identity(meta: &fs::Metadata) -> (u64, u64) {
+    use std::os::unix::fs::MetadataExt;
+    (meta.dev(), meta.ino())
+}
+
+#[cfg(unix)]
+fn names(meta: &fs::Metadata) -> u64 {
+    std::os::unix::fs::MetadataExt::nlink(meta)
+}
+
+#[cfg(unix)]
+fn rights(meta: &fs::Metadata) -> (u32, (u32, u32)) {
+    use std::os::unix::fs::MetadataExt;
+    (meta.mode(), (meta.uid(), meta.gid()))
+}
+
+#[cfg(not(unix))]
+fn identity(_meta: &fs::Metadata) -> (u64, u64) {
+    (0, 0)
+}
+
+#[cfg(not(unix))]
+fn names(_meta: &fs::Metadata) -> u64 {
+    1
+}
+
+#[cfg(not(unix))]
+fn rights(_meta: &fs::Metadata) -> (u32, (u32, u32)) {
+    (0, (0, 0))
+}
+
+#[cfg(all(test, unix))]
+mod tests {
+    use super::*;
+
+    /// Names, kinds, contents, times, modes and links of everything below a folder.
+    fn picture(top: &Path) -> Vec<(PathBuf, String)> {
+        let mut found = Vec::new();
+        let mut open = vec![top.to_owned()];
+        while let Some(path) = open.pop() {
+            let meta = fs::symlink_metadata(&path).unwrap();
+            let content = match meta.file_type() {
+                kind if kind.is_dir() => {
+                    open.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+                    "folder".to_owned()
+                }
+                kind if kind.is_symlink() => format!("to {}", fs::read_link(&path).unwrap().display()),
+                _ => format!("{} {:?}", names(&meta), fs::read(&path).unwrap()),
+            };
+            let time = Stamp::from_last_modification_time(&meta);
+            found.push((path.strip_prefix(top).unwrap().to_owned(), format!("{content} {time} {:o}", rights(&meta).0)));
+        }
+        found.sort();
+        found
+    }
+
+    #[test]
+    fn a_parcel_comes_out_as_it_went_in_and_holds_the_same_content_once() {
+        let room = tempfile::tempdir().unwrap();
+        let (from, store, listing) = (room.path().join("from"), room.path().join("store"), room.path().join("it.json"));
+        fs::create_dir_all(from.join("a/empty")).unwrap();
+        fs::write(from.join("a/one"), b"the same").unwrap();
+        fs::write(from.join("a/two"), b"the same").unwrap();
+        fs::hard_link(from.join("a/one"), from.join("three")).unwrap();
+        fs::write(from.join("none"), b"").unwrap();
+        std::os::unix::fs::symlink("/nowhere/at all", from.join("a/link")).unwrap();
+        filetime::set_file_mtime(from.join("a/empty"), Stamp::from_unix_time(5, 700)).unwrap();
+        filetime::set_file_mtime(from.join("a/two"), Stamp::from_unix_time(1_000_000_000, 100)).unwrap();
+        let before = picture(&from);
+        pack(&from, &store, &listing).unwrap();
+        assert_eq!(fs::read_dir(&store).unwrap().count(), 2, "two contents");
+        assert_eq!(check(&listing, &store).unwrap(), 16);
+        unpack(&listing, &store, &room.path().join("to")).unwrap();
+        assert_eq!(picture(&room.path().join("to")), before);
+
+        let content =
+            contents(&listing).unwrap().into_iter().find(|name| store.join(name).metadata().unwrap().len() > 0);
+        fs::write(store.join(content.unwrap()), b"the sane").unwrap();
+        assert!(matches!(check(&listing, &store), Err(MachineError::Refused { .. })));
+        assert!(matches!(unpack(&listing, &store, &room.path().join("again")), Err(MachineError::Refused { .. })));
+        remove(&from).unwrap();
+        assert!(!from.exists());
+    }
+
+    #[test]
+    fn a_listing_that_climbs_out_is_refused() {
+        let room = tempfile::tempdir().unwrap();
+        let listing = room.path().join("it.json");
+        for at in ["..", "a/b", "", "."] {
+            let item = format!(r#"{{"at":["{at}"],"kind":"folder","modified":[0,0],"mode":0,"owner":[0,0]}}"#);
+            fs::write(&listing, format!(r#"{{"format":"{FORMAT}","entries":[{item}]}}"#)).unwrap();
+            let to = room.path().join("to");
+            assert!(matches!(unpack(&listing, room.path(), &to), Err(MachineError::Refused { .. })), "{at}");
+            assert!(!to.exists());
+        }
+    }
+}
