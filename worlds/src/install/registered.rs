@@ -1,0 +1,55 @@
+//! What the package installer registers, in its rearranged spelling.
+
+use stubble_core::model::RegValue;
+
+use super::Installing;
+use crate::names::{guid, packed};
+
+const DATA: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer\\UserData\\S-1-5-18";
+const CLASSES: &str = "HKLM\\SOFTWARE\\Classes\\Installer";
+const INSTALLER: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer";
+
+pub(super) fn install(one: &mut Installing<'_>) {
+    let product = one.product();
+    let mark = one.mark("package registration");
+    let (code, upgrade) = (packed(&product.code), packed(&product.upgrade));
+    let cached = format!("C:\\Windows\\Installer\\{}.msi", &code[..7].to_lowercase());
+    one.machine.file(&cached, one.mark("cached package"));
+    let own = format!("{DATA}\\Products\\{code}");
+    let properties = [
+        ("DisplayName", product.name.as_str()),
+        ("DisplayVersion", &product.version),
+        ("Publisher", &product.publisher.listed),
+        ("InstallLocation", &format!("{}\\", product.folder)),
+        ("LocalPackage", &cached),
+    ];
+    one.machine.key(&own, mark.clone());
+    one.machine.own_key(&format!("{own}\\InstallProperties"), &properties, mark.clone());
+    one.machine.own_key(&format!("{own}\\Features"), &[("Main", "")], mark.clone());
+    one.machine.own_key(&format!("{CLASSES}\\Products\\{code}"), &[("ProductName", &product.name)], mark.clone());
+    one.machine.key(&format!("{CLASSES}\\Products\\{code}\\SourceList"), mark.clone());
+    one.machine.own_key(&format!("{CLASSES}\\Features\\{code}"), &[("Main", "")], mark.clone());
+    for root in [CLASSES, INSTALLER] {
+        one.machine.own_key(&format!("{root}\\UpgradeCodes\\{upgrade}"), &[(&code, "")], mark.clone());
+    }
+    for part in [product.program(), format!("{}\\core.dll", product.folder)] {
+        let component = packed(&guid(one.rng));
+        one.machine.own_key(&format!("{DATA}\\Components\\{component}"), &[(&code, &part)], mark.clone());
+    }
+    if one.rng.bool() {
+        let folder = format!("C:\\Windows\\Installer\\{}", product.code);
+        one.machine.file(&format!("{folder}\\icon.ico"), one.mark("cached icons"));
+        one.machine.folder(&folder, one.mark("cached icons"));
+    }
+    // Every folder that was made is on a list of the installer.
+    let folders = format!("{INSTALLER}\\Folders");
+    one.machine.value(&folders, RegValue::text(&format!("{}\\", product.folder), ""), one.mark("installer folders"));
+    if one.once_in(3) {
+        let provider = format!("HKLM\\SOFTWARE\\Classes\\Installer\\Dependencies\\{}", product.together());
+        one.machine.own_key(
+            &provider,
+            &[("", &product.code), ("DisplayName", &product.name)],
+            one.mark("provider key"),
+        );
+    }
+}

@@ -1,0 +1,107 @@
+//! A world as a survey, as a backend would read it.
+
+use std::collections::BTreeMap;
+
+use stubble_core::content::{Content, TaskFile, Told, Version};
+use stubble_core::model::{FileTime, RegValue};
+use stubble_core::survey::{
+    Entry, EntryKind, Facts, Process, RegistryBuilder, Running, Shortcut, Survey, TreeBuilder, User,
+};
+
+use crate::machine::{File, Machine};
+
+fn facts(machine: &Machine) -> Facts {
+    let users = machine.users.iter().map(|user| User {
+        name: user.name.clone(),
+        sid: user.sid.clone(),
+        profile: format!("C:\\Users\\{}", user.name),
+        folders: BTreeMap::new(),
+    });
+    Facts {
+        computer: "WEIGH-03".into(),
+        product: "Windows 10 Pro".into(),
+        version: "10.0".into(),
+        build: 19045,
+        architecture: "AMD64".into(),
+        control_set: "ControlSet001".into(),
+        windows: "C:\\Windows".into(),
+        program_files: "C:\\Program Files".into(),
+        program_files_x86: Some("C:\\Program Files (x86)".into()),
+        program_data: "C:\\ProgramData".into(),
+        profiles: "C:\\Users".into(),
+        users: users.collect(),
+        free_bytes: Some(1 << 36),
+        ..Facts::default()
+    }
+}
+
+/// The value of a list with its entries.
+fn list(name: &str, entries: &[(String, crate::machine::Mark)]) -> RegValue {
+    let entries: Vec<&str> = entries.iter().map(|(entry, _)| entry.as_str()).collect();
+    RegValue::expand(name, &entries.join(";"))
+}
+
+/// The survey of a machine.
+pub fn survey(machine: &Machine) -> Survey {
+    let folder = Entry { kind: EntryKind::Folder, size: 0, modified: FileTime(0) };
+    let mut tree = TreeBuilder::new(folder);
+    let mut ids: BTreeMap<&str, u32> = BTreeMap::new();
+    let (mut shortcuts, mut contents) = (Vec::new(), Vec::new());
+    for (path, (file, _)) in &machine.files {
+        let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
+        let kind = match file {
+            File::Folder => EntryKind::Folder,
+            File::Link => EntryKind::Link,
+            _ => EntryKind::File,
+        };
+        let size = if kind == EntryKind::File { 4096 } else { 0 };
+        let at = tree.add(ids.get(above).copied().unwrap_or(0), name, Entry { kind, size, modified: FileTime(7) });
+        ids.insert(path, at);
+        match file {
+            File::Shortcut(target) => shortcuts.push(Shortcut { file: at, target: target.clone() }),
+            File::Program(company, product) => {
+                let version = Version { company: company.clone(), product: product.clone(), ..Version::default() };
+                contents.push(Told { file: at, content: Content::Program(version) });
+            }
+            File::Task(command) => {
+                let task = TaskFile { commands: vec![command.clone()], ..TaskFile::default() };
+                contents.push(Told { file: at, content: Content::Task(task) });
+            }
+            File::Folder | File::Plain | File::Link => {}
+        }
+    }
+    let mut values: BTreeMap<&str, Vec<RegValue>> = BTreeMap::new();
+    for ((key, _), (value, _)) in &machine.values {
+        values.entry(key).or_default().push(value.clone());
+    }
+    for ((key, name), entries) in &machine.lists {
+        values.entry(key).or_default().push(list(name, entries));
+    }
+    let mut registry = RegistryBuilder::default();
+    let mut keys: BTreeMap<&str, u32> = BTreeMap::new();
+    for path in machine.keys.keys() {
+        let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
+        let own = values.get(path.as_str()).map(Vec::as_slice).unwrap_or_default();
+        let own = own.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
+        let at = registry.add(keys.get(above).copied().unwrap_or(0), name, FileTime(7), 1, own);
+        keys.insert(path, at);
+    }
+    let processes = machine.running.iter().enumerate().map(|(number, image)| Process {
+        pid: 100 + number as u32,
+        image: image.clone(),
+        title: String::new(),
+        user: String::new(),
+        holds: Vec::new(),
+    });
+    let running = Running { processes: processes.collect(), ..Running::default() };
+    Survey {
+        facts: facts(machine),
+        files: tree.finish(),
+        registry: registry.finish(),
+        running,
+        shortcuts,
+        contents,
+        short_names: Vec::new(),
+        gaps: Vec::new(),
+    }
+}
