@@ -82,6 +82,8 @@ pub enum File {
     Program(String, String),
     /// The definition of a task that runs a command line.
     Task(String),
+    /// An installer package: name, manufacturer, product code.
+    Package(String, String, String),
 }
 
 /// A user of the machine.
@@ -160,6 +162,11 @@ impl Machine {
     /// The definition of a task.
     pub fn task(&mut self, path: &str, command: &str, mark: Mark) {
         self.put(path, File::Task(command.to_owned()), mark);
+    }
+
+    /// An installer package.
+    pub fn package(&mut self, path: &str, name: &str, manufacturer: &str, code: &str, mark: Mark) {
+        self.put(path, File::Package(name.to_owned(), manufacturer.to_owned(), code.to_owned()), mark);
     }
 
     /// A key.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use stubble_core::content::{Content, TaskFile, Told, Version};
+use stubble_core::content::{Content, Properties, TaskFile, Told, Version};
 use stubble_core::model::{FileTime, RegValue};
 use stubble_core::survey::{
     Entry, EntryKind, Facts, Process, RegistryBuilder, Running, Shortcut, Survey, TreeBuilder, User,
@@ -66,6 +66,11 @@ pub fn survey(machine: &Machine) -> Survey {
             File::Task(command) => {
                 let task = TaskFile { commands: vec![command.clone()], ..TaskFile::default() };
                 contents.push(Told { file: at, content: Content::Task(task) });
+            }
+            File::Package(name, manufacturer, code) => {
+                let (name, manufacturer, code) = (name.clone(), manufacturer.clone(), code.clone());
+                let package = Properties { name, manufacturer, code, ..Properties::default() };
+                contents.push(Told { file: at, content: Content::Package(package) });
             }
             File::Folder | File::Plain | File::Link => {}
         }

@@ -1,4 +1,5 @@
 //! How well tracing does on made-up machines: `cargo run --release -p stubble-worlds --bin accuracy [WORLDS [FIRST_SEED]]`.
+//! With `STUBBLE_FAULTS=1` it lists every fault.
 
 #![allow(clippy::print_stdout)]
 
@@ -44,6 +45,11 @@ fn main() {
         let tally = one.total();
         std::cmp::Reverse((tally.wrong, usize::from(!one.identified), tally.missed()))
     });
+    if std::env::var_os("STUBBLE_FAULTS").is_some() {
+        for one in &scores {
+            one.faults.iter().for_each(|fault| println!("{} {fault}", one.seed));
+        }
+    }
     println!("\nThe worst:\n");
     for one in scores.iter().take(WORST).filter(|one| !one.faults.is_empty()) {
         println!("- seed {}:", one.seed);

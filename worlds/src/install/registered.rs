@@ -14,7 +14,8 @@ pub(super) fn install(one: &mut Installing<'_>) {
     let mark = one.mark("package registration");
     let (code, upgrade) = (packed(&product.code), packed(&product.upgrade));
     let cached = format!("C:\\Windows\\Installer\\{}.msi", &code[..7].to_lowercase());
-    one.machine.file(&cached, one.mark("cached package"));
+    let kept = one.mark("cached package");
+    one.machine.package(&cached, &product.name, &product.publisher.listed, &product.code, kept);
     let own = format!("{DATA}\\Products\\{code}");
     let properties = [
         ("DisplayName", product.name.as_str()),

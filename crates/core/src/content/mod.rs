@@ -10,6 +10,22 @@ use crate::survey::NodeId;
 pub use program::Version;
 pub use task_file::TaskFile;
 
+/// What an installer package says of its product.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Properties {
+    /// The product's name.
+    pub name: String,
+    /// Who made it.
+    pub manufacturer: String,
+    /// Its version.
+    pub version: String,
+    /// Its product code.
+    pub code: String,
+    /// Its upgrade code, where it has one.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub upgrade: String,
+}
+
 /// What a file says.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -18,6 +34,8 @@ pub enum Content {
     Task(TaskFile),
     /// The version resource of a program.
     Program(Version),
+    /// The properties of an installer package.
+    Package(Properties),
 }
 
 /// A file with what it says.

@@ -183,14 +183,14 @@ impl Product {
     /// Whether the cached package that repair, upgrade and removal need is on the disk.
     /// `None` where no cached package is registered.
     pub fn cache_is_there(&self, survey: &Survey) -> Option<bool> {
-        self.cached_package.as_deref().map(|path| survey.exists(path))
+        self.cached_package.as_deref().map(|path| survey.has_file(path))
     }
 
     /// Whether anything that the product installed is still on the disk.
     pub fn has_files(&self, survey: &Survey) -> bool {
         let on_disk =
             self.key_paths.iter().filter(|path| path.as_bytes().get(1) == Some(&b':') && !fold(path).starts_with("0"));
-        on_disk.into_iter().any(|path| survey.exists(path))
+        on_disk.into_iter().any(|path| survey.has_file(path))
     }
 
     /// Whether it blocks without being there: registered, in no list, and its package gone.

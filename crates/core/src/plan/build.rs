@@ -104,7 +104,7 @@ fn data_rung(group: Group) -> u8 {
         Group::Services => 3,
         Group::Startup | Group::Program => 4,
         Group::MachineData => 5,
-        Group::UserData => 6,
+        Group::UserData | Group::History => 6,
     }
 }
 
@@ -121,7 +121,7 @@ fn name_and_link(steps: &mut [Step], survey: &Survey) {
             StepKind::RemoveService => {
                 let key = survey.registry.key(&format!("{}\\{}", survey.facts.services_key(), step.place.path))?;
                 let command = survey.registry.text(key, "ImagePath")?;
-                let exists = |path: &str| survey.exists(path);
+                let exists = |path: &str| survey.has_file(path);
                 let program = crate::model::path::program_of(&command, &survey.environment(None), &exists)?;
                 Some((step.id.clone(), vec![program]))
             }

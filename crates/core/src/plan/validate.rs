@@ -7,8 +7,8 @@ use thiserror::Error;
 use super::{FORMAT, Plan, Step, StepKind};
 use crate::model::path::{PathError, strict};
 use crate::model::text::fold;
-use crate::model::{Place, PlaceKind};
-use crate::packages::Registered;
+use crate::model::{Guid, Place, PlaceKind};
+use crate::packages::{Product, Registered};
 use crate::survey::{Survey, state};
 use crate::trace::protected;
 use crate::units;
@@ -124,7 +124,7 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
         for part in &step.parts {
             check_path(step, part)?;
         }
-        check_parts(step, &registered, survey)?;
+        check_parts(step, &registered, survey, &chosen)?;
     }
     for (at, first) in chosen.iter().enumerate() {
         for second in chosen.iter().skip(at + 1) {
@@ -187,7 +187,7 @@ fn check_path(step: &Step, place: &Place) -> Result<(), PlanError> {
 
 /// Windows' own keys and folders are open only to a unit's own parts: a part must be one that is
 /// read for that unit on this machine, or be gone already.
-fn check_parts(step: &Step, registered: &Registered, survey: &Survey) -> Result<(), PlanError> {
+fn check_parts(step: &Step, registered: &Registered, survey: &Survey, chosen: &[&Step]) -> Result<(), PlanError> {
     let foreign = |place: &Place| PlanError::ForeignPart {
         step: step.id.clone(),
         place: place.to_string(),
@@ -198,14 +198,32 @@ fn check_parts(step: &Step, registered: &Registered, survey: &Survey) -> Result<
         let is_foreign = |part: &&Place| !own.contains(&part.folded()) && state::of(survey, part).is_some();
         step.parts.iter().find(is_foreign)
     } else {
-        step.places().into_iter().find(|place| is_registration(place))
+        // What the installer keeps for a product goes when nobody is registered for it, or with the registration.
+        let goes = |code: &Guid| {
+            !registered.products.contains_key(code)
+                || chosen.iter().any(|other| other.place.path.parse::<Guid>().is_ok_and(|own| own == *code))
+        };
+        let is_kept =
+            |place: &&Place| is_registration(place) && !kept_for(place, registered).is_some_and(|code| goes(&code));
+        let is_loose = |place: &&Place| place.kind == PlaceKind::File && kept_for(place, registered).is_none();
+        let in_cache = |place: &&Place| fold(&place.path).contains("\\WINDOWS\\INSTALLER\\");
+        step.places().into_iter().find(|place| is_kept(place) && !(in_cache(place) && is_loose(place)))
     };
     found.map_or(Ok(()), |place| Err(foreign(place)))
 }
 
+/// The product for which the installer keeps a package, or a folder of icons.
+fn kept_for(place: &Place, registered: &Registered) -> Option<Guid> {
+    let by_name = crate::model::path::leaf(&place.path).parse().ok();
+    let holds = |product: &Product| product.cached_package.as_deref().map(fold) == Some(fold(&place.path));
+    by_name.or_else(|| registered.products.iter().find(|(_, product)| holds(product)).map(|(code, _)| *code))
+}
+
 fn is_registration(place: &Place) -> bool {
     let path = fold(&place.path);
+    let is_note = path.contains("\\INSTALLER\\DEPENDENCIES\\") || path.ends_with("\\INSTALLER\\FOLDERS");
     place.kind != PlaceKind::Service
+        && !is_note
         && [
             "\\CURRENTVERSION\\INSTALLER\\",
             "\\CLASSES\\INSTALLER\\",

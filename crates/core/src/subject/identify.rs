@@ -7,10 +7,12 @@ use serde::{Deserialize, Serialize};
 
 use super::names::{product_words, together};
 use super::{Anchor, AnchorKind, Subject};
+use crate::content::Content;
 use crate::model::{Guid, path};
 use crate::packages::registered::uninstall_keys;
 use crate::packages::{Package, Registered};
 use crate::survey::Survey;
+use crate::trace::roots;
 
 /// An installer package that was found, with its path.
 #[derive(Debug)]
@@ -57,14 +59,17 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
     let known = gather(survey, registered, packages);
     let words = product_words(wanted);
     let typed = together(&words);
-    let exact = known.get(&typed);
-    let fitting: Vec<&Known> = match exact {
-        Some(one) => vec![one],
-        None => known.values().filter(|one| fits(&words, &one.name)).collect(),
+    let quiet = quietly(survey, &words);
+    let fitting: Vec<&Known> = match (known.get(&typed), &quiet) {
+        (Some(one), _) => vec![one],
+        (None, Some(one)) => vec![one],
+        (None, None) => known.values().filter(|one| fits(&words, &one.name)).collect(),
     };
+    // A longer name is another product's as long as nobody says otherwise.
+    let is_longer = |one: &Known| known.get(&typed).is_none() && quiet.is_none() && goes_on(&words, &one.name);
     match fitting.as_slice() {
         [] => Identified::Nobody(known.values().map(|one| one.name.clone()).collect()),
-        [one] => Identified::One(Box::new(complete(one, registered, packages))),
+        [one] if !is_longer(one) => Identified::One(Box::new(complete(one, registered, packages))),
         several => Identified::Several(
             several
                 .iter()
@@ -82,6 +87,58 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
 fn fits(typed: &[String], name: &str) -> bool {
     let words = product_words(name);
     !typed.is_empty() && typed.iter().all(|word| words.iter().any(|other| other.starts_with(word.as_str())))
+}
+
+/// Whether the name has words behind the last one that was typed.
+fn goes_on(typed: &[String], name: &str) -> bool {
+    let words = product_words(name);
+    let last = typed.last().and_then(|typed| words.iter().rposition(|word| word.starts_with(typed.as_str())));
+    last.is_some_and(|last| last + 1 < words.len())
+}
+
+/// A product of which only folders or keys tell the name: exactly the one that was typed.
+fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
+    let wanted = together(typed);
+    let is_it = |name: &str| !wanted.is_empty() && together(&product_words(name)) == wanted;
+    let files = &survey.files;
+    let mut found = Known::default();
+    let mut add = |name: &str, publisher: &str, place: String| {
+        if found.name.is_empty() {
+            found.name = plain_name(name, &product_words(name));
+        }
+        if found.publisher.is_empty() {
+            found.publisher = publisher.to_owned();
+        }
+        let from = format!("the name of {place}");
+        let anchor = |kind, value: &str| Anchor { kind, value: value.to_owned(), from: from.clone() };
+        found.anchors.extend([anchor(AnchorKind::FolderName, name), anchor(AnchorKind::Publisher, publisher)]);
+        found.anchors.retain(|anchor| !anchor.value.is_empty());
+        found.from.push(from);
+    };
+    for root in roots(&survey.facts) {
+        let Some(root) = files.find(&root) else { continue };
+        for child in files.children(root) {
+            if is_it(files.name(child)) {
+                add(files.name(child), "", files.path(child));
+            }
+            for inner in files.children(child).filter(|inner| is_it(files.name(*inner))) {
+                add(files.name(inner), files.name(child), files.path(inner));
+            }
+        }
+    }
+    let users = survey.facts.users.iter().map(|user| format!("{}\\SOFTWARE", user.hive()));
+    let registry = &survey.registry;
+    for root in survey.facts.software_views().into_iter().map(str::to_owned).chain(users) {
+        for key in registry.subkeys(&root) {
+            if is_it(registry.name(key)) {
+                add(registry.name(key), "", registry.path(key));
+            }
+            for inner in registry.keys().children(key).filter(|inner| is_it(registry.name(*inner))) {
+                add(registry.name(inner), registry.name(key), registry.path(inner));
+            }
+        }
+    }
+    (!found.from.is_empty()).then_some(found)
 }
 
 fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) -> BTreeMap<String, Known> {
@@ -114,6 +171,7 @@ fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) ->
             let mut anchors = vec![
                 (AnchorKind::Publisher, publisher.clone()),
                 (AnchorKind::FolderName, path::leaf(folder.trim_end_matches('\\')).to_owned()),
+                (AnchorKind::InstallFolder, folder.trim_end_matches('\\').to_owned()),
             ];
             anchors.extend(file_types(survey, &folder).map(|extension| (AnchorKind::FileType, extension)));
             if let Ok(code) = registry.name(key).parse::<Guid>() {
@@ -128,9 +186,28 @@ fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) ->
             (AnchorKind::ProductCode, code.to_string()),
             (AnchorKind::Publisher, product.publisher.clone()),
             (AnchorKind::FolderName, path::leaf(folder).to_owned()),
+            (AnchorKind::InstallFolder, folder.to_owned()),
         ];
         anchors.extend(product.upgrade_codes.iter().map(|code| (AnchorKind::UpgradeCode, code.to_string())));
         add(&product.name, &product.publisher, "the package installer's registrations".to_owned(), anchors);
+    }
+    for told in &survey.contents {
+        let from = || format!("the file {}", survey.files.path(told.file));
+        match &told.content {
+            Content::Program(version) => {
+                let anchors = vec![(AnchorKind::Publisher, version.company.clone())];
+                add(&version.product, &version.company, from(), anchors);
+            }
+            Content::Package(package) => {
+                let anchors = vec![
+                    (AnchorKind::ProductCode, package.code.clone()),
+                    (AnchorKind::UpgradeCode, package.upgrade.clone()),
+                    (AnchorKind::Publisher, package.manufacturer.clone()),
+                ];
+                add(&package.name, &package.manufacturer, from(), anchors);
+            }
+            Content::Task(_) => {}
+        }
     }
     for file in packages {
         let package = &file.package;
@@ -170,7 +247,7 @@ pub fn opened_with(survey: &Survey) -> Vec<(String, String)> {
             let Some(class) = registry.text(key, "") else { continue };
             let command = registry.key(&format!("{root}\\{class}\\shell\\open\\command"));
             let Some(command) = command.and_then(|key| registry.text(key, "")) else { continue };
-            if let Some(program) = path::program_of(&command, &environment, &|path| survey.exists(path)) {
+            if let Some(program) = path::program_of(&command, &environment, &|path| survey.has_file(path)) {
                 found.push((extension.to_owned(), program));
             }
         }

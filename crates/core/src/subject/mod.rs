@@ -30,6 +30,8 @@ pub enum AnchorKind {
     EarlierUpgradeCode,
     /// The name of the install folder.
     FolderName,
+    /// The install folder, by its path.
+    InstallFolder,
     /// Extension of a kind of document that it opens, without the dot.
     FileType,
     /// An installer package for it.

@@ -18,16 +18,23 @@ static WORDS: LazyLock<Words> =
 /// A lone whole number stays: in `Weigh 3` it is part of the name.
 pub fn product_words(name: &str) -> Vec<String> {
     let joined = name.to_lowercase().replace("64-bit", "64bit").replace("32-bit", "32bit");
-    split(&joined)
-        .filter(|word| !is_version(word) && !WORDS.architecture.iter().any(|other| other == word))
-        .map(str::to_owned)
-        .collect()
+    let words: Vec<&str> = split(&joined).collect();
+    let says_version = |at: usize| {
+        is_version(words[at])
+            || ["version", "ver", "release", "build"].contains(&words[at])
+                && words
+                    .get(at + 1)
+                    .is_some_and(|next| is_version(next) || next.bytes().all(|byte| byte.is_ascii_digit()))
+    };
+    let is_told = |at: &usize| !says_version(*at) && !WORDS.architecture.iter().any(|other| other == words[*at]);
+    (0..words.len()).filter(is_told).map(|at| words[at].to_owned()).collect()
 }
 
 /// The words of a publisher's name, in lower case, without the company's form.
 pub fn publisher_words(name: &str) -> Vec<String> {
     let lower = name.to_lowercase();
-    let plain = lower.replace(['.', ','], " ");
+    // `S.r.l.` is one word.
+    let plain = lower.replace('.', "").replace(',', " ");
     split(&plain).filter(|word| !WORDS.company.iter().any(|other| other == word)).map(str::to_owned).collect()
 }
 

@@ -97,6 +97,11 @@ impl Survey {
         self.entry(path).is_some()
     }
 
+    /// Whether a file is at the path: what a command line can start.
+    pub fn has_file(&self, path: &str) -> bool {
+        self.entry(path).is_some_and(|at| self.files.data(at).kind != EntryKind::Folder)
+    }
+
     /// Total size in bytes and number of files at or below an entry.
     pub fn weight(&self, at: NodeId) -> (u64, u64) {
         let own = self.files.data(at);

@@ -265,6 +265,21 @@ impl Registry {
         }
     }
 
+    /// Keys, and values by number, in whose names or data `find` finds something: it is given all bytes
+    /// of a block, and tells where it begins, in order.
+    pub fn pieces_with(&self, find: &mut dyn FnMut(&[u8]) -> Vec<usize>) -> Vec<(KeyId, Option<usize>)> {
+        let hits: Vec<Vec<usize>> = self.blocks().iter().map(|block| find(block)).collect();
+        let mut found = Vec::new();
+        self.each_piece(&mut |block, start, end, key, value| {
+            let hits = &hits[block];
+            let first = hits.partition_point(|hit| *hit < start);
+            if hits.get(first).is_some_and(|hit| *hit < end) && found.last() != Some(&(key, value)) {
+                found.push((key, value));
+            }
+        });
+        found
+    }
+
     /// A key, or one of its values, as a place.
     pub(super) fn place_of(&self, key: KeyId, value: Option<usize>) -> Place {
         match value.and_then(|number| self.nodes_of(key).get(number)) {

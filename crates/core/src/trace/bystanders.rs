@@ -9,6 +9,12 @@ use crate::subject::AnchorKind;
 use crate::subject::names::{product_words, squashed, together};
 
 impl Other {
+    /// Whether its name, or that without its first word, is this one, written together.
+    pub fn may_be_called(&self, name: &str) -> bool {
+        let words = product_words(&self.name);
+        together(&words) == name || words.len() > 1 && together(&words[1..]) == name
+    }
+
     /// Whether a folder's or key's name names this product.
     pub fn names(&self, name: &str) -> bool {
         let full = together(&product_words(&self.name));

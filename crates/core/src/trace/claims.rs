@@ -1,9 +1,9 @@
 //! What the rules have claimed so far.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
-use super::Evidence;
-use crate::model::path::is_inside_or_same;
+use super::{Evidence, Standing, weigh};
+use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 
 /// A place with the evidence for it.
@@ -19,7 +19,11 @@ pub struct Claim {
 
 /// All claims, each place once however it is spelled.
 #[derive(Debug, Default)]
-pub struct Claims(BTreeMap<Place, Claim>);
+pub struct Claims {
+    all: BTreeMap<Place, Claim>,
+    /// Claimed folders by folded path.
+    folders: HashMap<String, Place>,
+}
 
 impl Claims {
     /// Claims a place. The same evidence twice is held once.
@@ -29,7 +33,11 @@ impl Claims {
 
     /// Claims a registration with the places that make it up.
     pub fn add_with_parts(&mut self, place: Place, parts: Vec<Place>, evidence: Evidence) {
-        let claim = self.0.entry(place.folded()).or_insert(Claim { place, parts, evidence: Vec::new() });
+        let folded = place.folded();
+        if place.kind == PlaceKind::Folder && !self.folders.contains_key(&folded.path) {
+            self.folders.insert(folded.path.clone(), place.clone());
+        }
+        let claim = self.all.entry(folded).or_insert(Claim { place, parts, evidence: Vec::new() });
         if !claim.evidence.contains(&evidence) {
             claim.evidence.push(evidence);
         }
@@ -37,33 +45,48 @@ impl Claims {
 
     /// Whether a place is claimed.
     pub fn has(&self, place: &Place) -> bool {
-        self.0.contains_key(&place.folded())
+        self.all.contains_key(&place.folded())
+    }
+
+    /// How sure it is by now that a place is the subject's.
+    pub fn standing(&self, place: &Place) -> Option<Standing> {
+        weigh::standing(&self.all.get(&place.folded())?.evidence)
     }
 
     /// All folders claimed.
     pub fn folders(&self) -> impl Iterator<Item = &Place> {
-        self.0.values().map(|claim| &claim.place).filter(|place| place.kind == PlaceKind::Folder)
+        self.folders.values()
     }
 
     /// Number of places claimed.
     pub fn len(&self) -> usize {
-        self.0.len()
+        self.all.len()
     }
 
     /// Whether nothing is claimed.
     pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
+        self.all.is_empty()
     }
 
-    /// The claimed folder that this path lies in.
-    pub fn folder_over(&self, path: &str) -> Option<&Claim> {
-        self.0
-            .values()
-            .find(|claim| claim.place.kind == PlaceKind::Folder && is_inside_or_same(path, &claim.place.path))
+    /// The innermost claimed folder that this path lies in.
+    pub fn folder_over(&self, path: &str) -> Option<&Place> {
+        let folded = fold(path);
+        let mut at = folded.as_str();
+        loop {
+            if let Some(place) = self.folders.get(at) {
+                return Some(place);
+            }
+            at = at.rsplit_once('\\')?.0;
+        }
+    }
+
+    /// All places of one kind that are claimed.
+    pub fn of_kind(&self, kind: PlaceKind) -> impl Iterator<Item = &Place> {
+        self.all.values().map(|claim| &claim.place).filter(move |place| place.kind == kind)
     }
 
     /// All claims.
     pub fn into_all(self) -> impl Iterator<Item = Claim> {
-        self.0.into_values()
+        self.all.into_values()
     }
 }

@@ -1,11 +1,18 @@
 //! From claims to decisions: what is taken, what stays, and why.
 
+use std::collections::HashSet;
+
 use super::claims::{Claim, Claims};
-use super::own_data::OwnData;
+use super::location::{below_classes, location};
+use super::own_data::{OwnData, is_made_again};
 use super::{Decision, Evidence, Group, Remnant, Scene, Standing, protected, weigh};
 use crate::model::path::is_inside_or_same;
+use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{EntryKind, KeyId, NodeId};
+
+/// The rule for what Windows itself notes of programs.
+const HISTORY: &str = "history";
 
 /// Decides every claim; a folder or key that holds something else's is split around it.
 pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
@@ -17,7 +24,8 @@ pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
         .collect();
     let owns = |program: &str| folders.iter().any(|folder| is_inside_or_same(program, folder));
     let own_data = OwnData::new(scene, &owns);
-    let mut decider = Decider { scene, own_data, remnants: Vec::new() };
+    let claimed = claims.iter().map(|claim| fold(&claim.place.path)).collect();
+    let mut decider = Decider { scene, own_data, claimed, remnants: Vec::new() };
     for claim in &claims {
         // A place inside another claimed one goes with it.
         let inside = claims.iter().any(|other| !std::ptr::eq(other, claim) && claim.place.is_within(&other.place));
@@ -34,6 +42,8 @@ pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
 struct Decider<'s> {
     scene: &'s Scene<'s>,
     own_data: OwnData,
+    /// Paths, folded, of everything that is claimed.
+    claimed: HashSet<String>,
     remnants: Vec<Remnant>,
 }
 
@@ -46,6 +56,10 @@ impl Decider<'_> {
         };
         let reason = claim.evidence.iter().max_by(|a, b| a.weight.total_cmp(&b.weight)).map(|best| best.text.clone());
         let reason = reason.unwrap_or_default();
+        if claim.evidence.iter().any(|evidence| evidence.rule == HISTORY) {
+            let why = "Windows itself notes there what has run".to_owned();
+            return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
+        }
         if let Some(why) = self.never(&claim.place) {
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }
@@ -76,8 +90,8 @@ impl Decider<'_> {
             EntryKind::Folder => Place::folder(files.path(at)),
             _ => Place::file(files.path(at)),
         };
-        if let Some(why) = self.entry_stays(at, top) {
-            return self.push(claim, place, standing, Decision::Keep, why);
+        if let Some((stays, why)) = self.entry_stays(at, top) {
+            return self.push(claim, place, standing, stays, why);
         }
         let holds_more = files.below(at).into_iter().skip(1).any(|node| self.entry_stays(node, top).is_some());
         if !holds_more {
@@ -90,8 +104,8 @@ impl Decider<'_> {
                 None => self.push(claim, place, standing, decision, reason.to_owned()),
             };
         }
-        if let Some(why) = self.all_stay(at, top) {
-            return self.push(claim, place, standing, Decision::Keep, why);
+        if let Some((stays, why)) = self.all_stay(at, top) {
+            return self.push(claim, place, standing, stays, why);
         }
         for child in files.children(at).collect::<Vec<_>>() {
             self.entry(claim, child, top, standing, decision, reason);
@@ -99,7 +113,7 @@ impl Decider<'_> {
     }
 
     /// The one reason why everything in a folder stays, if there is one for all of it.
-    fn all_stay(&self, at: NodeId, top: NodeId) -> Option<String> {
+    fn all_stay(&self, at: NodeId, top: NodeId) -> Option<(Decision, String)> {
         let files = &self.scene.survey.files;
         let mut whys = files
             .below(at)
@@ -111,18 +125,30 @@ impl Decider<'_> {
     }
 
     /// Why this very entry stays: another product's, shared, or the user's own.
-    fn entry_stays(&self, at: NodeId, top: NodeId) -> Option<String> {
+    fn entry_stays(&self, at: NodeId, top: NodeId) -> Option<(Decision, String)> {
         let scene = self.scene;
         let path = scene.survey.files.path(at);
         if let Some(owner) = super::bystanders::owner_of_folder(scene, &path) {
-            return Some(format!("{owner} is installed there"));
+            return Some((Decision::Keep, format!("{owner} is installed there")));
         }
         if scene.survey.files.data(at).kind == EntryKind::File {
             if let Some(owner) = super::bystanders::shares_file(scene, &path) {
-                return Some(format!("{owner} uses it as well"));
+                return Some((Decision::Keep, format!("{owner} uses it as well")));
             }
             if let Some(user) = scene.user_of(&path) {
-                return self.own_data.why(scene, at, top).map(|why| why.replace("the user", &user.name));
+                if let Some(why) = self.own_data.why(scene, at, top) {
+                    return Some((Decision::Keep, why.replace("the user", &user.name)));
+                }
+                // What follows a user from machine to machine is rarely a cache.
+                let follows = is_inside_or_same(&path, &user.roaming());
+                if follows && !is_made_again(scene, at, top) {
+                    return Some((
+                        Decision::Ask,
+                        format!("nothing tells whether {} made it or the program", user.name),
+                    ));
+                }
+            } else if is_inside_or_same(&path, &scene.survey.facts.program_data) {
+                return self.own_data.why_of_machine(scene, at).map(|why| (Decision::Keep, why));
             }
         }
         None
@@ -132,31 +158,58 @@ impl Decider<'_> {
         let scene = self.scene;
         let registry = &scene.survey.registry;
         let path = registry.path(at);
+        let is_registration = location(&path, None).is_some() || below_classes(&path).is_some();
         let of_user = scene.user_of(&path).filter(|_| group(scene, &Place::key(&path)) == Group::UserData);
-        if let Some(user) = of_user {
+        if let Some(user) = of_user.filter(|_| !is_registration) {
             return self.push(claim, Place::key(path), standing, Decision::Keep, format!("settings of {}", user.name));
         }
-        let others: Vec<KeyId> = registry
-            .keys()
-            .children(at)
-            .filter(|child| scene.others.iter().any(|other| other.names(registry.name(*child))))
-            .collect();
-        if others.is_empty() {
+        let children: Vec<KeyId> = registry.keys().children(at).collect();
+        let stays: Vec<Option<String>> = children.iter().map(|child| self.key_stays(*child)).collect();
+        let below = registry.keys().below(at).into_iter().skip(1);
+        if stays.iter().all(Option::is_none) && !below.into_iter().any(|key| self.others_add_in(key).is_some()) {
             return self.push(claim, Place::key(path), standing, decision, reason.to_owned());
         }
-        for child in registry.keys().children(at).collect::<Vec<_>>() {
-            match others.contains(&child) {
-                true => {
-                    let place = Place::key(registry.path(child));
-                    self.push(claim, place, standing, Decision::Keep, "another product's settings".to_owned());
-                }
-                false => self.key(claim, child, standing, decision, reason),
+        for (child, stays) in children.into_iter().zip(stays) {
+            match stays {
+                Some(why) => self.push(claim, Place::key(registry.path(child)), standing, Decision::Keep, why),
+                None => self.key(claim, child, standing, decision, reason),
             }
         }
         for value in registry.values(at) {
             let place = Place::value(&path, value.name);
             self.push(claim, place, standing, decision, reason.to_owned());
         }
+    }
+
+    /// Why a key inside one of the subject's is somebody else's.
+    fn key_stays(&self, key: KeyId) -> Option<String> {
+        let name = self.scene.survey.registry.name(key);
+        if self.scene.others.iter().any(|other| other.names(name))
+            && self.scene.fit(name) != Some(super::scene::NameFit::Full)
+        {
+            return Some("another product's settings".to_owned());
+        }
+        self.others_add_in(key)
+            .map(|owner| format!("the registration of an add-in, {owner}, which is another product's"))
+    }
+
+    /// An add-in that another product has registered with the subject: called after a class that is
+    /// not the subject's.
+    fn others_add_in(&self, key: KeyId) -> Option<String> {
+        let registry = &self.scene.survey.registry;
+        let above = fold(registry.name(registry.keys().parent(key)));
+        if !["ADDINS", "ADD-INS", "PLUGINS", "EXTENSIONS"].contains(&above.as_str()) {
+            return None;
+        }
+        let name = registry.name(key);
+        let users = self.scene.survey.facts.users.iter().map(|user| format!("{}_Classes", user.hive()));
+        let mut roots = std::iter::once("HKLM\\SOFTWARE\\Classes".to_owned()).chain(users);
+        roots
+            .any(|root| {
+                let class = format!("{root}\\{name}");
+                registry.key(&class).is_some() && !self.claimed.contains(&fold(&class))
+            })
+            .then(|| name.to_owned())
     }
 
     fn push(&mut self, claim: &Claim, place: Place, standing: Standing, decision: Decision, reason: String) {
@@ -166,9 +219,10 @@ impl Decider<'_> {
             evidence
                 .insert(0, Evidence { rule: "containment".into(), weight: 1.0, text, from: Some(claim.place.clone()) });
         }
+        let is_history = evidence.iter().any(|evidence| evidence.rule == HISTORY);
         self.remnants.push(Remnant {
             id: String::new(),
-            group: group(self.scene, &place),
+            group: if is_history { Group::History } else { group(self.scene, &place) },
             parts: claim.parts.clone(),
             title: title(self.scene, &place),
             place,

@@ -4,6 +4,9 @@ mod bystanders;
 mod claims;
 mod decide;
 mod fold;
+pub mod lead;
+mod location;
+mod mentions;
 mod own_data;
 pub mod protected;
 mod rules;
@@ -19,7 +22,7 @@ use crate::survey::{Gap, Survey};
 
 pub use claims::{Claim, Claims};
 pub use rules::{RULES, Rule};
-pub use scene::Scene;
+pub use scene::{Scene, roots};
 
 /// One reason why a place belongs to the subject.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -99,6 +102,8 @@ pub enum Group {
     MachineData,
     /// Data and settings of one user.
     UserData,
+    /// What Windows notes of programs that ran.
+    History,
 }
 
 impl Group {
@@ -112,6 +117,7 @@ impl Group {
             Self::Program => "Programs",
             Self::MachineData => "Data and settings of the machine",
             Self::UserData => "Data and settings of the users",
+            Self::History => "What Windows has noted",
         }
     }
 }

@@ -38,16 +38,10 @@ impl OwnData {
 
     /// Why a file in a user's profile is the user's own, or `None` where the program makes it.
     pub fn why(&self, scene: &Scene<'_>, file: NodeId, top: NodeId) -> Option<String> {
-        let files = &scene.survey.files;
-        let name = files.name(file);
-        let mut above = file;
-        while above != top && above != files.root() {
-            above = files.parent(above);
-            let folder = files.name(above).to_lowercase();
-            if TABLE.made_again.contains(&folder) {
-                return None;
-            }
+        if is_made_again(scene, file, top) {
+            return None;
         }
+        let name = scene.survey.files.name(file);
         let (stem, extension) = name.rsplit_once('.')?;
         let lower = extension.to_lowercase();
         let among = |list: &[String]| list.contains(&lower);
@@ -63,4 +57,27 @@ impl OwnData {
         }
         among(&TABLE.licence).then(|| "a licence of the user".to_owned())
     }
+
+    /// Why a file in the machine's own data stays: what people make, and what they have paid for.
+    pub fn why_of_machine(&self, scene: &Scene<'_>, file: NodeId) -> Option<String> {
+        let (_, extension) = scene.survey.files.name(file).rsplit_once('.')?;
+        if self.registered.contains(&fold(extension)) {
+            let lower = extension.to_lowercase();
+            return Some(format!("a document of somebody here: {} opens .{lower} files", scene.subject.name));
+        }
+        TABLE.licence.contains(&extension.to_lowercase()).then(|| "a licence".to_owned())
+    }
+}
+
+/// Whether a file lies in a folder for what the program can make again.
+pub fn is_made_again(scene: &Scene<'_>, file: NodeId, top: NodeId) -> bool {
+    let files = &scene.survey.files;
+    let mut above = file;
+    while above != top && above != files.root() {
+        above = files.parent(above);
+        if TABLE.made_again.contains(&files.name(above).to_lowercase()) {
+            return true;
+        }
+    }
+    false
 }

@@ -9,6 +9,7 @@ use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::firewall::{self, FirewallRule};
 use crate::survey::{Facts, Survey};
+use crate::trace::location::{below_classes, is_shell_class};
 use crate::units;
 
 #[derive(Deserialize)]
@@ -65,9 +66,22 @@ pub fn why_on(survey: &Survey, place: &Place) -> Option<&'static str> {
         PlaceKind::FirewallRule => return firewall_why(survey, place),
         PlaceKind::Key | PlaceKind::Value => {
             let services = survey.facts.services_key();
-            if let Some(rest) = below(&place.path, &services)
-                && let Some(why) = service_why(survey, rest.split('\\').next().unwrap_or(rest))
-            {
+            if let Some(rest) = below(&place.path, &services) {
+                let parts: Vec<&str> = rest.split('\\').collect();
+                let is_source = parts.len() >= 3 && fold(parts[0]) == "EVENTLOG";
+                let why = if is_source {
+                    leads_into_windows_only(survey, &place.path)
+                } else {
+                    service_why(survey, parts[0])
+                };
+                if why.is_some() {
+                    return why;
+                }
+                if is_source {
+                    return None;
+                }
+            }
+            if let Some(why) = classes_why(survey, place).or_else(|| variable_why(place)) {
                 return Some(why);
             }
         }
@@ -75,6 +89,69 @@ pub fn why_on(survey: &Survey, place: &Place) -> Option<&'static str> {
     }
     why(place, &survey.facts)
 }
+
+/// Keys of classes that hold those of everybody, and classes that lead into Windows.
+fn classes_why(survey: &Survey, place: &Place) -> Option<&'static str> {
+    let (_, rest) = below_classes(&place.path)?;
+    let parts: Vec<&str> = rest.split('\\').collect();
+    let is_holder = match parts[..] {
+        [own] => is_shell_class(own) || CLASS_HOLDERS.contains(&fold(own).as_str()),
+        [own, _] => is_shell_class(own),
+        [own, kind, _] => is_shell_class(own) && fold(kind) == "SHELLEX",
+        _ => false,
+    };
+    if is_holder && place.kind == PlaceKind::Key {
+        return Some("programs of all publishers share it");
+    }
+    leads_into_windows_only(survey, &place.path)
+}
+
+/// A key whose values lead into Windows, and nowhere else.
+fn leads_into_windows_only(survey: &Survey, path: &str) -> Option<&'static str> {
+    let registry = &survey.registry;
+    let environment = survey.environment(None);
+    let mut into_windows = false;
+    for key in registry.keys().below(registry.key(path)?) {
+        for text in registry.values(key).filter_map(|value| value.text()) {
+            if !text.contains('\\') {
+                continue;
+            }
+            let Some(program) = program_of(&text, &environment, &|path| survey.has_file(path)) else { continue };
+            let inside = is_inside_or_same(&program, &survey.facts.windows);
+            // A host runs what its arguments name, and icons are kept by the package installer.
+            let is_host = super::lead::is_host(&program) || fold(&program).contains("\\INSTALLER\\{");
+            match inside {
+                true if is_host => return None,
+                true => into_windows = true,
+                false if program.contains(":\\") => return None,
+                false => {}
+            }
+        }
+    }
+    into_windows.then_some("it leads into Windows")
+}
+
+/// Variables that Windows itself needs.
+fn variable_why(place: &Place) -> Option<&'static str> {
+    let is_environment = fold(&place.path).ends_with("\\ENVIRONMENT") && place.kind == PlaceKind::Value;
+    let own = ["PATH", "PATHEXT", "PSMODULEPATH", "TEMP", "TMP", "WINDIR", "COMSPEC", "OS", "DRIVERDATA", "USERNAME"];
+    let name = fold(place.value_name());
+    let is_windows = own.contains(&name.as_str()) || name.starts_with("PROCESSOR_") || name.starts_with("NUMBER_OF_");
+    (is_environment && is_windows).then_some("Windows needs it")
+}
+
+/// Keys of classes that hold those of everybody.
+const CLASS_HOLDERS: [&str; 9] = [
+    "CLSID",
+    "TYPELIB",
+    "APPID",
+    "INTERFACE",
+    "APPLICATIONS",
+    "INSTALLER",
+    "LOCAL SETTINGS",
+    "WOW6432NODE",
+    "COMPONENT CATEGORIES",
+];
 
 /// The rest of a path below another one.
 fn below<'p>(path: &'p str, above: &str) -> Option<&'p str> {
@@ -99,7 +176,7 @@ pub fn service_why(survey: &Survey, name: &str) -> Option<&'static str> {
     let key = survey.registry.key(&format!("{}\\{name}", survey.facts.services_key()))?;
     let environment = survey.environment(None);
     let command = survey.registry.text(key, "ImagePath")?;
-    let program = program_of(&command, &environment, &|path| survey.exists(path))?;
+    let program = program_of(&command, &environment, &|path| survey.has_file(path))?;
     if !is_inside_or_same(&program, &survey.facts.windows) {
         return None;
     }
@@ -141,7 +218,7 @@ impl Row {
     fn forbids(&self, parts: &[String], taken: Taken, environment: &Environment) -> bool {
         let own = pattern(&self.path, environment);
         let within = begins(parts, &own);
-        let above = own.len() > parts.len() && begins(&own, parts);
+        let above = own.len() > parts.len() && parts.iter().zip(&own).all(fits);
         let is_open = self.open.iter().any(|open| begins(parts, &pattern(open, environment)))
             || (taken != Taken::Whole && self.open_values.iter().any(|open| same(parts, &pattern(open, environment))))
             || (taken == Taken::Part && self.open_lists.iter().any(|open| same(parts, &pattern(open, environment))));
@@ -160,10 +237,14 @@ fn same(parts: &[String], pattern: &[String]) -> bool {
     parts.len() == pattern.len() && begins(parts, pattern)
 }
 
-/// Whether `parts` begins with what the pattern describes; `*` on either side is any one part.
+/// Whether `parts` begins with what the pattern describes.
 fn begins(parts: &[String], pattern: &[String]) -> bool {
-    parts.len() >= pattern.len()
-        && parts.iter().zip(pattern).all(|(part, wanted)| wanted == "*" || part == "*" || part == wanted)
+    parts.len() >= pattern.len() && parts.iter().zip(pattern).all(fits)
+}
+
+/// Whether a part is what a pattern wants there; `*` is any one part.
+fn fits((part, wanted): (&String, &String)) -> bool {
+    wanted == "*" || part == wanted
 }
 
 #[cfg(test)]

@@ -1,14 +1,16 @@
 //! What every rule looks at: the survey, the registrations, and the subject's names.
 
 use std::cell::OnceCell;
+use std::collections::BTreeSet;
 
 use crate::model::path;
+use crate::model::text::fold;
 use crate::packages::Registered;
 use crate::packages::registered::uninstall_keys;
 use crate::subject::names::{product_words, publisher_words, squashed, together};
 use crate::subject::{AnchorKind, Subject};
 use crate::survey::firewall::FirewallRule;
-use crate::survey::{KeyId, Survey, User};
+use crate::survey::{Facts, KeyId, Survey, User};
 use crate::units;
 use crate::units::drivers::Driver;
 use crate::units::store_packages::StorePackage;
@@ -61,6 +63,12 @@ pub struct Scene<'s> {
     /// Other products in the list of programs.
     pub others: Vec<Other>,
     units: Units,
+    /// Folders, folded, that registrations of the subject name as where it is installed.
+    pub(super) install_folders: BTreeSet<String>,
+    /// Folders, folded, in which programs of all publishers keep their own.
+    pub(super) roots: BTreeSet<String>,
+    /// Names of the subject as they are written.
+    pub(super) spelled: Vec<String>,
     names: Vec<String>,
     folder_names: Vec<String>,
     short_names: Vec<String>,
@@ -80,18 +88,41 @@ impl<'s> Scene<'s> {
         let folder_names = sorted(subject.all(AnchorKind::FolderName).map(squashed));
         let brand = shared_beginning(&all_names);
         let short = all_names.iter().filter(|words| brand > 0 && words.len() > brand);
-        let short_names = sorted(short.map(|words| together(&words[brand..])));
+        let publisher_first: Vec<String> = subject
+            .all(AnchorKind::Publisher)
+            .chain([subject.publisher.as_str()])
+            .filter_map(|name| publisher_words(name).first().cloned())
+            .collect();
+        // The first of three words, or the publisher's own, is a brand, which folders may leave out.
+        let unbranded = all_names.iter().filter(|words| {
+            words.len() >= 3 || words.len() == 2 && words.first().is_some_and(|first| publisher_first.contains(first))
+        });
+        let short_names = short.map(|words| &words[brand..]).chain(unbranded.map(|words| &words[1..]));
+        let short_names: Vec<&[String]> = short_names.collect();
+        let short_spelled: Vec<String> =
+            short_names.iter().flat_map(|words| [words.join(" "), together(words)]).collect();
+        let short_names = sorted(short_names.into_iter().map(together));
         let publishers =
             sorted(subject.all(AnchorKind::Publisher).chain([subject.publisher.as_str()]).flat_map(|name| {
                 let words = publisher_words(name);
                 [together(&words), words.first().cloned().unwrap_or_default()]
             }));
+        let spelled = subject.all(AnchorKind::Name).chain(subject.all(AnchorKind::EarlierName));
+        let spelled = spelled.chain(subject.all(AnchorKind::FolderName)).chain([subject.name.as_str()]);
+        let mut spelled: Vec<String> = spelled.map(str::to_owned).collect();
+        spelled.extend(short_spelled);
+        spelled.extend(all_names.iter().map(|words| together(words)));
+        let install_folders = subject.all(AnchorKind::InstallFolder).map(fold).collect();
+        let roots = roots(&survey.facts).iter().map(|root| fold(root)).collect();
         let mut scene = Self {
             survey,
             registered,
             subject,
             others: Vec::new(),
             units: Units::default(),
+            install_folders,
+            roots,
+            spelled,
             names,
             folder_names,
             short_names,
@@ -110,9 +141,15 @@ impl<'s> Scene<'s> {
     pub fn fit(&self, name: &str) -> Option<NameFit> {
         let squashed = squashed(name);
         let unversioned = together(&product_words(name));
+        if squashed.is_empty() {
+            return None;
+        }
         let among = |names: &[String]| names.contains(&squashed) || names.contains(&unversioned);
         if among(&self.names) {
             Some(NameFit::Full)
+        } else if self.others.iter().any(|other| other.may_be_called(&unversioned)) {
+            // It is the name of another product, or that without its brand.
+            None
         } else if among(&self.folder_names) {
             Some(NameFit::Folder)
         } else if among(&self.short_names) {
@@ -177,7 +214,7 @@ impl<'s> Scene<'s> {
 
     /// A program named in a command line, as that machine or user would find it.
     pub fn program(&self, command: &str, user: Option<&User>) -> Option<String> {
-        let exists = |path: &str| self.survey.exists(path);
+        let exists = |path: &str| self.survey.has_file(path);
         path::program_of(command, &self.survey.environment(user), &exists)
     }
 
@@ -221,6 +258,22 @@ impl<'s> Scene<'s> {
         }
         others
     }
+}
+
+/// Folders in which programs of all publishers keep their own.
+pub fn roots(facts: &Facts) -> Vec<String> {
+    let mut roots: Vec<String> = facts.program_folders().into_iter().map(str::to_owned).collect();
+    roots.extend(facts.program_folders().into_iter().map(|folder| format!("{folder}\\Common Files")));
+    roots.push(facts.program_data.clone());
+    for user in &facts.users {
+        roots.extend([
+            user.roaming(),
+            user.local(),
+            format!("{}Low", user.local()),
+            format!("{}\\Programs", user.local()),
+        ]);
+    }
+    roots
 }
 
 fn sorted(names: impl Iterator<Item = String>) -> Vec<String> {

@@ -155,9 +155,15 @@ fn add_installed_files(survey: &Survey, driver: &mut Driver) {
     let is_file = |at: &NodeId| survey.files.data(*at).kind == EntryKind::File;
     let brought: Vec<String> =
         survey.files.below(folder).into_iter().filter(is_file).map(|at| fold(survey.files.name(at))).collect();
+    // The package's own file, copied: the same name and size.
+    for at in survey.files.below(folder).into_iter().filter(is_file) {
+        let copy = format!("{}\\System32\\drivers\\{}", survey.facts.windows, survey.files.name(at));
+        let is_copy = |copy: &NodeId| is_file(copy) && survey.files.data(*copy).size == survey.files.data(at).size;
+        driver.parts.extend(survey.files.find(&copy).filter(is_copy).map(|copy| Place::file(survey.files.path(copy))));
+    }
     for service in survey.registry.subkeys(&survey.facts.services_key()) {
         let Some(image) = survey.registry.text(service, "ImagePath") else { continue };
-        let exists = |path: &str| survey.exists(path);
+        let exists = |path: &str| survey.has_file(path);
         let Some(program) = crate::model::path::program_of(&image, &survey.environment(None), &exists) else {
             continue;
         };

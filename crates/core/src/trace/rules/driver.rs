@@ -3,7 +3,7 @@ use crate::model::path::leaf;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::EntryKind;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, Scene, Standing};
 
 /// Driver packages whose INF lies in a folder of the subject, or that the publisher has made.
 pub struct Driver;
@@ -30,12 +30,15 @@ impl Rule for Driver {
         }
         for driver in scene.drivers() {
             let place = Place::new(PlaceKind::Driver, &driver.published);
-            if !claims.has(&place) {
-                continue;
-            }
+            // A service is the subject's as surely as its package, and no more.
+            let rule = match claims.standing(&place) {
+                None => continue,
+                Some(Standing::Possible) => "driver-service-perhaps",
+                Some(_) => "driver-service",
+            };
             for service in &driver.services {
                 let text = format!("the driver package {} brings it", driver.published);
-                let evidence = Evidence::new("driver-service", text, Some(place.clone()));
+                let evidence = Evidence::new(rule, text, Some(place.clone()));
                 claims.add(Place::new(PlaceKind::Service, service), evidence);
             }
         }

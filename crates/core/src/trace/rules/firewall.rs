@@ -11,10 +11,10 @@ impl Rule for Firewall {
         for rule in scene.firewall_rules() {
             let Some(program) = &rule.program else { continue };
             let program = plain(program, &scene.survey.environment(None));
-            let Some(folder) = claims.folder_over(&program).map(|claim| claim.place.clone()) else { continue };
+            let Some(lead) = scene.lead(claims, &program) else { continue };
             let place = Place { kind: PlaceKind::FirewallRule, ..Place::value(&rule.key, &rule.value) };
-            let text = format!("it lets {program} through the firewall, in a folder of the subject");
-            claims.add(place, Evidence::new("firewall-program", text, Some(folder)));
+            let text = format!("it lets {program} through the firewall, {}", lead.words());
+            claims.add(place, Evidence::new(lead.rule("firewall-program"), text, Some(lead.place)));
         }
     }
 }

@@ -1,13 +1,17 @@
 //! The rules, one file each. A new rule is a file here, a line in [`RULES`], and a weight in
 //! `data/evidence.toml`.
 
+mod cached_package;
 mod component_file;
+mod content;
 mod driver;
 mod firewall;
+mod history;
 mod install_folder;
 mod list_entry;
 mod named_folder;
 mod named_key;
+mod pointing;
 mod process;
 mod registration;
 mod search_path;
@@ -35,6 +39,7 @@ pub static RULES: &[&dyn Rule] = &[
     &named_folder::NamedFolder,
     &named_key::NamedKey,
     &component_file::ComponentFile,
+    &content::Content,
     &service::Service,
     &process::Process,
     &shortcut::Shortcut,
@@ -45,4 +50,7 @@ pub static RULES: &[&dyn Rule] = &[
     &search_path::SearchPath,
     &shared_count::SharedCount,
     &store_package::StorePackage,
+    &cached_package::CachedPackage,
+    &pointing::Pointing,
+    &history::History,
 ];

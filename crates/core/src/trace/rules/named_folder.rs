@@ -1,7 +1,9 @@
 use super::Rule;
 use crate::model::Place;
+use crate::subject::names::product_words;
 use crate::survey::{EntryKind, NodeId};
-use crate::trace::scene::NameFit;
+use crate::trace::bystanders::owner_of_folder;
+use crate::trace::scene::{NameFit, roots};
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Folders with the product's name in the well-known roots, below the publisher's folder or
@@ -11,14 +13,19 @@ pub struct NamedFolder;
 impl Rule for NamedFolder {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         let files = &scene.survey.files;
-        for root in roots(scene) {
+        for root in roots(&scene.survey.facts) {
             let Some(root) = files.find(&root) else { continue };
             for child in files.children(root).filter(|child| files.data(*child).kind == EntryKind::Folder) {
+                if owner_of_folder(scene, &files.path(child)).is_some() {
+                    continue;
+                }
                 if scene.fit(files.name(child)) == Some(NameFit::Full) {
                     let text = "it has the product's name in a folder where programs keep their own".to_owned();
                     claims.add(Place::folder(files.path(child)), Evidence::new("named-folder-alone", text, None));
                 } else if scene.is_publisher(files.name(child)) {
                     below_publisher(scene, child, claims);
+                } else {
+                    below_others(scene, child, claims);
                 }
             }
         }
@@ -27,7 +34,9 @@ impl Rule for NamedFolder {
 
 fn below_publisher(scene: &Scene<'_>, publisher: NodeId, claims: &mut Claims) {
     let files = &scene.survey.files;
-    for child in files.children(publisher).filter(|child| files.data(*child).kind == EntryKind::Folder) {
+    let is_free =
+        |at: &NodeId| files.data(*at).kind == EntryKind::Folder && owner_of_folder(scene, &files.path(*at)).is_none();
+    for child in files.children(publisher).filter(is_free) {
         let (rule, what) = match scene.fit(files.name(child)) {
             Some(NameFit::Full) => ("named-folder", "the product's name"),
             Some(NameFit::Folder) => ("named-folder", "the name of the product's install folder"),
@@ -39,18 +48,15 @@ fn below_publisher(scene: &Scene<'_>, publisher: NodeId, claims: &mut Claims) {
     }
 }
 
-fn roots(scene: &Scene<'_>) -> Vec<String> {
-    let facts = &scene.survey.facts;
-    let mut roots: Vec<String> = facts.program_folders().into_iter().map(str::to_owned).collect();
-    roots.extend(facts.program_folders().into_iter().map(|folder| format!("{folder}\\Common Files")));
-    roots.push(facts.program_data.clone());
-    for user in &facts.users {
-        roots.extend([
-            user.roaming(),
-            user.local(),
-            format!("{}Low", user.local()),
-            format!("{}\\Programs", user.local()),
-        ]);
+/// The whole name, of several words, in a folder of somebody else: publishers change their names.
+fn below_others(scene: &Scene<'_>, above: NodeId, claims: &mut Claims) {
+    let files = &scene.survey.files;
+    for child in files.children(above).filter(|child| files.data(*child).kind == EntryKind::Folder) {
+        let name = files.name(child);
+        let is_whole = scene.fit(name) == Some(NameFit::Full) && product_words(name).len() > 1;
+        if is_whole && owner_of_folder(scene, &files.path(child)).is_none() {
+            let text = format!("it has the product's name, in the folder {} of another publisher", files.name(above));
+            claims.add(Place::folder(files.path(child)), Evidence::new("named-folder-elsewhere", text, None));
+        }
     }
-    roots
 }

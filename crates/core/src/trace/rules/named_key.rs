@@ -1,5 +1,7 @@
 use super::Rule;
 use crate::model::Place;
+use crate::subject::names::product_words;
+use crate::survey::KeyId;
 use crate::trace::scene::NameFit;
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -19,6 +21,7 @@ impl Rule for NamedKey {
                     claims.add(Place::key(registry.path(key)), Evidence::new("named-key-alone", text, None));
                 }
                 if !scene.is_publisher(registry.name(key)) {
+                    below_others(scene, key, claims);
                     continue;
                 }
                 for child in registry.keys().children(key) {
@@ -32,6 +35,18 @@ impl Rule for NamedKey {
                     claims.add(Place::key(registry.path(child)), Evidence::new(rule, text, None));
                 }
             }
+        }
+    }
+}
+
+/// The whole name, of several words, in a key of somebody else: publishers change their names.
+fn below_others(scene: &Scene<'_>, above: KeyId, claims: &mut Claims) {
+    let registry = &scene.survey.registry;
+    for key in registry.keys().children(above) {
+        let name = registry.name(key);
+        if scene.fit(name) == Some(NameFit::Full) && product_words(name).len() > 1 {
+            let text = format!("it has the product's name, in the key {} of another publisher", registry.name(above));
+            claims.add(Place::key(registry.path(key)), Evidence::new("named-key-elsewhere", text, None));
         }
     }
 }

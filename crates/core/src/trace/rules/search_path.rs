@@ -21,10 +21,10 @@ impl Rule for SearchPath {
             for value in LISTS.iter().filter_map(|name| registry.value(key, name)) {
                 for entry in list::entries(value.kind, value.data) {
                     let target = plain(entry.trim_matches('"'), &scene.survey.environment(user));
-                    let Some(folder) = claims.folder_over(&target).map(|claim| claim.place.clone()) else { continue };
-                    let text = format!("programs are looked for in {target}, a folder of the subject");
+                    let Some(lead) = scene.lead(claims, &format!("{target}\\")) else { continue };
+                    let text = format!("programs are looked for in {target}, {}", lead.words());
                     let place = Place::list_entry(registry.path(key), value.name, entry.as_str());
-                    claims.add(place, Evidence::new("search-path", text, Some(folder)));
+                    claims.add(place, Evidence::new(lead.rule("search-path"), text, Some(lead.place)));
                 }
             }
         }

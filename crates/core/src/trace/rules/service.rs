@@ -11,10 +11,13 @@ impl Rule for Service {
         for key in registry.subkeys(&scene.survey.facts.services_key()) {
             let Some(command) = registry.text(key, "ImagePath") else { continue };
             let Some(program) = scene.program(&command, None) else { continue };
-            let Some(folder) = claims.folder_over(&program).map(|claim| claim.place.clone()) else { continue };
-            let text = format!("its program {program} lies in a folder of the subject");
+            let Some(lead) = scene.lead(claims, &program) else { continue };
+            let text = match lead.is_gone {
+                false => format!("its program {program} lies in a folder of the subject"),
+                true => format!("its program {program} is gone; it was where the subject was installed"),
+            };
             let place = Place::new(PlaceKind::Service, registry.name(key));
-            claims.add(place, Evidence::new("service-program", text, Some(folder)));
+            claims.add(place, Evidence::new(lead.rule("service-program"), text, Some(lead.place)));
         }
     }
 }

@@ -14,10 +14,10 @@ impl Rule for SharedCount {
             let Some(key) = registry.key(&path) else { continue };
             for value in registry.values(key) {
                 let file = plain(value.name, &scene.survey.environment(None));
-                let Some(folder) = claims.folder_over(&file).map(|claim| claim.place.clone()) else { continue };
-                let text = format!("it counts who shares {file}, in a folder of the subject");
+                let Some(lead) = scene.lead(claims, &file) else { continue };
+                let text = format!("it counts who shares {file}, {}", lead.words());
                 let place = Place { kind: PlaceKind::SharedCount, ..Place::value(registry.path(key), value.name) };
-                claims.add(place, Evidence::new("shared-count", text, Some(folder)));
+                claims.add(place, Evidence::new(lead.rule("shared-count"), text, Some(lead.place)));
             }
         }
     }

@@ -10,9 +10,10 @@ impl Rule for Shortcut {
         for shortcut in &scene.survey.shortcuts {
             let path = scene.survey.files.path(shortcut.file);
             let target = crate::model::path::plain(&shortcut.target, &scene.survey.environment(scene.user_of(&path)));
-            let Some(folder) = claims.folder_over(&target).map(|claim| claim.place.clone()) else { continue };
-            let text = format!("it leads to {target}, in a folder of the subject");
-            claims.add(Place::new(PlaceKind::Shortcut, path), Evidence::new("shortcut-target", text, Some(folder)));
+            let Some(lead) = scene.lead(claims, &target) else { continue };
+            let text = format!("it leads to {target}, {}", lead.words());
+            let evidence = Evidence::new(lead.rule("shortcut-target"), text, Some(lead.place));
+            claims.add(Place::new(PlaceKind::Shortcut, path), evidence);
         }
     }
 }

@@ -11,10 +11,10 @@ impl Rule for Startup {
         let registry = &scene.survey.registry;
         for entry in scene.survey.startup_entries() {
             let Some(program) = scene.program(&entry.command, scene.user_of(&entry.key)) else { continue };
-            let Some(folder) = claims.folder_over(&program).map(|claim| claim.place.clone()) else { continue };
+            let Some(lead) = scene.lead(claims, &program) else { continue };
             let place = Place { kind: PlaceKind::Startup, ..Place::value(&entry.key, &entry.name) };
-            let text = format!("it starts {program}, in a folder of the subject");
-            claims.add(place.clone(), Evidence::new("startup-command", text, Some(folder)));
+            let text = format!("it starts {program}, {}", lead.words());
+            claims.add(place.clone(), Evidence::new(lead.rule("startup-command"), text, Some(lead.place)));
             let switch = registry.key(&entry.switches).and_then(|key| registry.value(key, &entry.name));
             if let Some(switch) = switch {
                 let text = "it switches that startup entry on or off".to_owned();

@@ -14,9 +14,9 @@ impl Rule for Task {
             let told = task.file.and_then(|file| scene.survey.contents.iter().find(|told| told.file == file));
             if let Some(Content::Task(definition)) = told.map(|told| &told.content) {
                 for program in definition.commands.iter().filter_map(|command| scene.program(command, None)) {
-                    let Some(folder) = claims.folder_over(&program).map(|claim| claim.place.clone()) else { continue };
-                    let text = format!("it runs {program}, in a folder of the subject");
-                    let evidence = Evidence::new("task-command", text, Some(folder));
+                    let Some(lead) = scene.lead(claims, &program) else { continue };
+                    let text = format!("it runs {program}, {}", lead.words());
+                    let evidence = Evidence::new(lead.rule("task-command"), text, Some(lead.place));
                     claims.add_with_parts(place.clone(), task.parts.clone(), evidence);
                 }
             }

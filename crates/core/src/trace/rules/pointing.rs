@@ -1,0 +1,234 @@
+use std::collections::BTreeMap;
+
+use super::Rule;
+use crate::model::text::fold;
+use crate::model::{Guid, Place, PlaceKind, list};
+use crate::survey::{KeyId, Registry};
+use crate::trace::location::{Location, Takes, below_classes, is_shell_class, location};
+use crate::trace::mentions::mentions;
+use crate::trace::{Claims, Evidence, Scene};
+
+/// Registrations that lead to the subject, or name a class of it: anywhere in the registry where
+/// programs register themselves.
+pub struct Pointing;
+
+/// Values of a key that say nothing of whose it is.
+const SAYS_NOTHING: [&str; 4] = ["CONTENT TYPE", "PERCEIVEDTYPE", "FRIENDLYTYPENAME", "INFOTIP"];
+
+impl Rule for Pointing {
+    fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
+        let classes = Classes::of(scene, claims);
+        let mut needles = scene.needles(claims);
+        needles.extend(classes.0.keys().cloned());
+        needles.sort();
+        needles.dedup();
+        let registry = &scene.survey.registry;
+        for (key, value) in mentions(registry, &needles) {
+            let seen = Seen { scene, claims, classes: &classes };
+            let Some((text, from, is_gone)) = seen.reason(key, value) else { continue };
+            let path = registry.path(key);
+            let name = value.and_then(|number| registry.values(key).nth(number)).map(|value| value.name);
+            let Some(found) = seen.registration(key, &path, name) else { continue };
+            let rule = match (found.takes, is_gone) {
+                (Takes::History, _) => "history",
+                (_, true) => "lead-gone",
+                (_, false) => "pointing",
+            };
+            let evidence = Evidence::new(rule, format!("{}: {text}", found.what), from);
+            claims.add(found.place, evidence);
+        }
+    }
+}
+
+/// Whether a key is one of those with which add-ins register themselves with another program.
+fn is_add_in(path: &str) -> bool {
+    let above = path.rsplit('\\').nth(1).map(fold).unwrap_or_default();
+    ["ADDINS", "ADD-INS", "PLUGINS", "EXTENSIONS"].contains(&above.as_str())
+}
+
+/// Identifiers and names of the subject's classes, by their folded form, with where each is from.
+struct Classes(BTreeMap<String, Place>);
+
+impl Classes {
+    fn of(scene: &Scene<'_>, claims: &Claims) -> Self {
+        let mut found = BTreeMap::new();
+        for place in claims.of_kind(PlaceKind::Key) {
+            let Some((_, rest)) = below_classes(&place.path) else { continue };
+            let parts: Vec<&str> = rest.split('\\').collect();
+            let own = match parts[..] {
+                [kind, id] if ["CLSID", "TYPELIB", "APPID"].contains(&fold(kind).as_str()) => id,
+                [name] if !name.starts_with('.') => name,
+                _ => continue,
+            };
+            found.insert(fold(own), place.clone());
+        }
+        for code in scene.subject.codes(crate::subject::AnchorKind::ProductCode) {
+            found.insert(fold(&code.to_string()), Place::new(PlaceKind::Product, code.to_string()));
+        }
+        Self(found)
+    }
+
+    fn get(&self, name: &str) -> Option<&Place> {
+        self.0.get(&fold(name))
+    }
+}
+
+struct Seen<'s> {
+    scene: &'s Scene<'s>,
+    claims: &'s Claims,
+    classes: &'s Classes,
+}
+
+impl Seen<'_> {
+    fn registry(&self) -> &Registry {
+        &self.scene.survey.registry
+    }
+
+    /// Why a key's name or a value of it speaks of the subject.
+    fn reason(&self, key: KeyId, value: Option<usize>) -> Option<(String, Option<Place>, bool)> {
+        let path = self.registry().path(key);
+        let Some(number) = value else {
+            let name = self.registry().name(key);
+            if is_add_in(&path) && self.scene.begins_with_subject(name) {
+                return Some((format!("it is called {name}, after the subject"), None, true));
+            }
+            let class = self.classes.get(name)?;
+            return Some((format!("it is called {name}, like a class of the subject"), Some(class.clone()), false));
+        };
+        let value = self.registry().values(key).nth(number)?;
+        let mut texts = vec![value.name.to_owned()];
+        texts.extend(value.text());
+        if texts.len() == 1 {
+            texts.extend(list::entries(value.kind, value.data));
+        }
+        texts.iter().find_map(|text| self.leads(text, &path))
+    }
+
+    fn leads(&self, text: &str, key: &str) -> Option<(String, Option<Place>, bool)> {
+        if let Some(class) = self.classes.get(text.trim()) {
+            return Some((format!("it names {text}, a class of the subject"), Some(class.clone()), false));
+        }
+        // A value's name may be a path with something behind it.
+        let path =
+            text.strip_suffix(".FriendlyAppName").or_else(|| text.strip_suffix(".ApplicationCompany")).unwrap_or(text);
+        let lead = self.scene.lead_of(self.claims, path, self.scene.user_of(key))?;
+        Some((format!("it leads to {}, {}", lead.path, lead.words()), Some(lead.place), lead.is_gone))
+    }
+
+    /// What is registered there, as one place; `None` where it is no registration that we know.
+    fn registration(&self, key: KeyId, path: &str, value: Option<&str>) -> Option<Location> {
+        if let Some((root, rest)) = below_classes(path) {
+            let name = rest.split('\\').next().unwrap_or(rest);
+            if name.starts_with('.') {
+                return self.file_type(key, root, name, path, value);
+            }
+            if let Some(found) = location(path, value) {
+                return self.unless_elsewhere(found);
+            }
+            if is_shell_class(name)
+                || [
+                    "CLSID",
+                    "TYPELIB",
+                    "APPID",
+                    "INTERFACE",
+                    "APPLICATIONS",
+                    "INSTALLER",
+                    "LOCAL SETTINGS",
+                    "WOW6432NODE",
+                ]
+                .contains(&fold(name).as_str())
+            {
+                return self.verb(root, rest);
+            }
+            let place = Place::key(format!("{root}\\{name}"));
+            let whole = Location { place, takes: Takes::Key, what: "a kind of document or a class by name" };
+            return self.unless_elsewhere(whole).or_else(|| self.verb(root, rest));
+        }
+        if let Some(found) = location(path, value) {
+            // The search path is a list, of which only an entry goes.
+            let is_list = value.is_some_and(|name| ["PATH", "PSMODULEPATH", "PATHEXT"].contains(&fold(name).as_str()));
+            let is_list = is_list && fold(path).ends_with("ENVIRONMENT");
+            return if is_list { None } else { self.unless_elsewhere(found) };
+        }
+        self.add_in(path).or_else(|| self.settings(path))
+    }
+
+    /// A key that holds what leads to somebody else, too, is not the subject's.
+    fn unless_elsewhere(&self, found: Location) -> Option<Location> {
+        let elsewhere = found.takes == Takes::Key && self.leads_elsewhere(&found.place.path);
+        (!elsewhere).then_some(found)
+    }
+
+    fn leads_elsewhere(&self, path: &str) -> bool {
+        let Some(top) = self.registry().key(path) else { return false };
+        let user = self.scene.user_of(path);
+        self.registry().keys().below(top).into_iter().any(|key| {
+            self.registry().values(key).any(|value| {
+                let Some(text) = value.text().filter(|text| text.contains(":\\")) else { return false };
+                let Some(program) = self.scene.program(&text, user) else { return false };
+                let windows = crate::model::path::is_inside_or_same(&program, &self.scene.survey.facts.windows);
+                !windows && self.scene.lead_of(self.claims, &text, user).is_none()
+            })
+        })
+    }
+
+    /// One verb of a class that is somebody else's.
+    fn verb(&self, root: &str, rest: &str) -> Option<Location> {
+        let parts: Vec<&str> = rest.split('\\').collect();
+        let at = parts.iter().position(|part| fold(part) == "SHELL")?;
+        let verb = parts.get(at + 1)?;
+        let place = Place::key(format!("{root}\\{}\\{verb}", parts[..=at].join("\\")));
+        self.unless_elsewhere(Location { place, takes: Takes::Key, what: "an entry of the shell's menus" })
+    }
+
+    /// An extension: all of it, where nothing else is registered for it, else what names the subject.
+    fn file_type(&self, key: KeyId, root: &str, name: &str, path: &str, value: Option<&str>) -> Option<Location> {
+        let top = self.registry().key(&format!("{root}\\{name}"))?;
+        let what = "a file type";
+        let is_own = |key: KeyId| {
+            self.registry().values(key).all(|value| {
+                SAYS_NOTHING.contains(&fold(value.name).as_str())
+                    || self.leads(value.name, path).is_some()
+                    || value.text().is_some_and(|text| self.leads(&text, path).is_some())
+            })
+        };
+        if self.registry().keys().below(top).into_iter().all(is_own) {
+            return Some(Location { place: Place::key(self.registry().path(top)), takes: Takes::Key, what });
+        }
+        match value {
+            Some(name) => Some(Location { place: Place::value(path, name), takes: Takes::Value, what }),
+            None => Some(Location { place: Place::key(self.registry().path(key)), takes: Takes::Key, what }),
+        }
+    }
+
+    /// An add-in that another program loads, called after a class of the subject.
+    fn add_in(&self, path: &str) -> Option<Location> {
+        let parts: Vec<&str> = path.split('\\').collect();
+        let at = parts
+            .iter()
+            .position(|part| ["ADDINS", "ADD-INS", "PLUGINS", "EXTENSIONS"].contains(&fold(part).as_str()))?;
+        let name = parts.get(at + 1)?;
+        let by_code = || name.parse::<Guid>().ok().and_then(|code| self.classes.get(&code.to_string()));
+        let is_own = self.classes.get(name).or_else(by_code).is_some() || self.scene.begins_with_subject(name);
+        if !is_own {
+            return None;
+        }
+        let place = Place::key(parts[..=at + 1].join("\\"));
+        Some(Location { place, takes: Takes::Key, what: "an add-in of another program" })
+    }
+
+    /// A key of settings under another publisher's name that is called after the subject.
+    fn settings(&self, path: &str) -> Option<Location> {
+        let software = fold(path).find("\\SOFTWARE\\")?;
+        let below = path.get(software + "\\SOFTWARE\\".len()..)?;
+        let skip = usize::from(fold(below).starts_with("WOW6432NODE\\"));
+        let parts: Vec<&str> = below.split('\\').collect();
+        if fold(parts.get(skip)?) == "MICROSOFT" {
+            return None;
+        }
+        let at = (skip..parts.len().min(skip + 2)).find(|at| self.scene.fit(parts[*at]).is_some())?;
+        let place = Place::key(format!("{}{}", &path[..software + "\\SOFTWARE\\".len()], parts[..=at].join("\\")));
+        let found = Location { place, takes: Takes::Key, what: "settings called after the subject" };
+        self.unless_elsewhere(found)
+    }
+}
