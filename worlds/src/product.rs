@@ -123,7 +123,10 @@ pub fn products(rng: &mut Rng, machine: &Machine) -> Vec<Product> {
             if name.trim().is_empty() || all.iter().any(is_known) {
                 continue;
             }
-            let one = product(rng, machine, publisher, name);
+            let mut one = product(rng, machine, publisher, name);
+            if all.iter().any(|other| other.short == one.short) {
+                one.short = format!("{}{}", one.short, all.len());
+            }
             if all.iter().all(|other| other.folder.to_lowercase() != one.folder.to_lowercase()) {
                 all.push(one);
             }

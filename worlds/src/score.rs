@@ -1,6 +1,6 @@
 //! What tracing found of a world, compared with what is known.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
@@ -135,6 +135,7 @@ pub fn score(world: &World) -> Score {
         }
     };
     let taken = Taken::of(&found);
+    let holders = holders(world);
     let machine = &world.machine;
     let mut judge = |mark: &Mark, decision: Option<Decision>, shown: &dyn Fn() -> String| {
         let kind = score.kinds.entry(mark.kind).or_default();
@@ -151,10 +152,10 @@ pub fn score(world: &World) -> Score {
             score.faults.push(format!("WRONG {} of {:?}: {}", mark.kind, mark.whose, shown()));
         }
     };
-    for (path, (_, mark)) in &machine.files {
+    for (path, (_, mark)) in machine.files.iter().filter(|(path, _)| !holders.contains(path.as_str())) {
         judge(mark, taken.below(path, |path| Place::file(path)), &|| path.clone());
     }
-    for (path, mark) in &machine.keys {
+    for (path, mark) in machine.keys.iter().filter(|(path, _)| !holders.contains(path.as_str())) {
         judge(mark, taken.below(path, |path| Place::key(path)), &|| path.clone());
     }
     for ((key, name), (_, mark)) in &machine.values {
@@ -166,6 +167,25 @@ pub fn score(world: &World) -> Score {
         }
     }
     score
+}
+
+/// Folders and keys that hold something that stays: they cannot go.
+fn holders(world: &World) -> HashSet<&str> {
+    let stays = |mark: &Mark| {
+        mark.whose != Whose::Nobodys && (mark.whose != Whose::Product(world.subject) || mark.class != Class::Installed)
+    };
+    let machine = &world.machine;
+    let files = machine.files.iter().filter(|(_, (_, mark))| stays(mark)).map(|(path, _)| path.as_str());
+    let keys = machine.keys.iter().filter(|(_, mark)| stays(mark)).map(|(path, _)| path.as_str());
+    let mut found = HashSet::new();
+    for path in files.chain(keys) {
+        let mut at = path;
+        while let Some((above, _)) = at.rsplit_once('\\') {
+            found.insert(above);
+            at = above;
+        }
+    }
+    found
 }
 
 fn is_same(found: &str, wanted: &str) -> bool {

@@ -18,9 +18,10 @@ pub(super) fn install(one: &mut Installing<'_>) {
     one.machine.file(&format!("{}\\driver\\{inf}", product.folder), one.mark("program folder"));
     one.machine.folder(&repository, mark.clone());
     one.machine.file(&format!("{repository}\\{inf}"), mark.clone());
-    one.machine.file(&format!("{repository}\\{stem}.sys"), mark.clone());
+    let (company, name) = (&product.publisher.told, &product.name);
+    one.machine.program(&format!("{repository}\\{stem}.sys"), company, name, mark.clone());
     one.machine.file(&format!("C:\\Windows\\INF\\{published}"), mark.clone());
-    one.machine.file(&format!("C:\\Windows\\System32\\drivers\\{stem}.sys"), mark.clone());
+    one.machine.program(&format!("C:\\Windows\\System32\\drivers\\{stem}.sys"), company, name, mark.clone());
     let list = RegValue::multi("", std::slice::from_ref(&store));
     one.machine.key(&format!("{DATABASE}\\DriverInfFiles\\{published}"), mark.clone());
     one.machine.value(&format!("{DATABASE}\\DriverInfFiles\\{published}"), list, mark.clone());

@@ -102,7 +102,7 @@ fn data_rung(group: Group) -> u8 {
         Group::Running => 1,
         Group::Registration => 2,
         Group::Services => 3,
-        Group::Startup | Group::Program => 4,
+        Group::Startup | Group::Program | Group::Shell => 4,
         Group::MachineData => 5,
         Group::UserData | Group::History => 6,
     }

@@ -214,6 +214,9 @@ fn check_parts(step: &Step, registered: &Registered, survey: &Survey, chosen: &[
 
 /// The product for which the installer keeps a package, or a folder of icons.
 fn kept_for(place: &Place, registered: &Registered) -> Option<Guid> {
+    if !fold(&place.path).contains("\\WINDOWS\\INSTALLER\\") {
+        return None;
+    }
     let by_name = crate::model::path::leaf(&place.path).parse().ok();
     let holds = |product: &Product| product.cached_package.as_deref().map(fold) == Some(fold(&place.path));
     by_name.or_else(|| registered.products.iter().find(|(_, product)| holds(product)).map(|(code, _)| *code))

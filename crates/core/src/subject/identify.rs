@@ -5,9 +5,10 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::names::{product_words, together};
+use super::names::{product_words, publisher_words, squashed, together};
 use super::{Anchor, AnchorKind, Subject};
 use crate::content::Content;
+use crate::model::text::fold;
 use crate::model::{Guid, path};
 use crate::packages::registered::uninstall_keys;
 use crate::packages::{Package, Registered};
@@ -52,6 +53,28 @@ struct Known {
     publisher: String,
     anchors: Vec<Anchor>,
     from: Vec<String>,
+    /// Folders and keys that are called so.
+    places: Vec<String>,
+}
+
+impl Known {
+    /// Whether one of its folders lies where programs are installed.
+    fn has_programs(&self, survey: &Survey) -> bool {
+        let facts = &survey.facts;
+        let users = facts.users.iter().map(|user| format!("{}\\Programs", user.local()));
+        let tops: Vec<String> = facts.program_folders().into_iter().map(str::to_owned).chain(users).collect();
+        self.places.iter().any(|place| tops.iter().any(|top| path::is_inside_or_same(place, top)))
+    }
+
+    /// Whether a folder or key is this product's: its install folder, or in its publisher's.
+    fn owns(&self, place: &str) -> bool {
+        let words = publisher_words(&self.publisher);
+        let names = [together(&words), words.first().cloned().unwrap_or_default()];
+        let is_install =
+            |anchor: &Anchor| anchor.kind == AnchorKind::InstallFolder && fold(&anchor.value) == fold(place);
+        let above = path::parent(place).map(|above| squashed(path::leaf(above))).unwrap_or_default();
+        self.anchors.iter().any(is_install) || !above.is_empty() && names.contains(&above)
+    }
 }
 
 /// Finds the product that `wanted` means.
@@ -59,14 +82,31 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
     let known = gather(survey, registered, packages);
     let words = product_words(wanted);
     let typed = together(&words);
-    let quiet = quietly(survey, &words);
+    let fits_typed = |one: &&Known| fits(&words, &one.name);
+    // What a known product explains is no product of its own.
+    let explained = |place: &String| known.values().filter(fits_typed).any(|one| one.owns(place));
+    let quiet = quietly(survey, &words).map(|mut quiet| {
+        quiet.places.retain(|place| !explained(place));
+        quiet
+    });
+    let quiet = quiet.filter(|quiet| !quiet.places.is_empty());
     let fitting: Vec<&Known> = match (known.get(&typed), &quiet) {
         (Some(one), _) => vec![one],
-        (None, Some(one)) => vec![one],
-        (None, None) => known.values().filter(|one| fits(&words, &one.name)).collect(),
+        // Written as the folder is, it can only mean that.
+        (None, Some(one)) if one.name == wanted.trim() => vec![one],
+        (None, quiet) => {
+            let listed = known.values().filter(fits_typed).filter(|one| !goes_on(&words, &one.name));
+            let mut all: Vec<&Known> = listed.collect();
+            match quiet {
+                Some(one) if all.is_empty() || one.has_programs(survey) => all.push(one),
+                Some(_) => {}
+                None => all = known.values().filter(fits_typed).collect(),
+            }
+            all
+        }
     };
     // A longer name is another product's as long as nobody says otherwise.
-    let is_longer = |one: &Known| known.get(&typed).is_none() && quiet.is_none() && goes_on(&words, &one.name);
+    let is_longer = |one: &Known| !known.contains_key(&typed) && goes_on(&words, &one.name);
     match fitting.as_slice() {
         [] => Identified::Nobody(known.values().map(|one| one.name.clone()).collect()),
         [one] if !is_longer(one) => Identified::One(Box::new(complete(one, registered, packages))),
@@ -114,6 +154,7 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
         found.anchors.extend([anchor(AnchorKind::FolderName, name), anchor(AnchorKind::Publisher, publisher)]);
         found.anchors.retain(|anchor| !anchor.value.is_empty());
         found.from.push(from);
+        found.places.push(place);
     };
     for root in roots(&survey.facts) {
         let Some(root) = files.find(&root) else { continue };

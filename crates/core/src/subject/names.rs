@@ -8,6 +8,7 @@ use serde::Deserialize;
 struct Words {
     company: Vec<String>,
     architecture: Vec<String>,
+    part: Vec<String>,
 }
 
 static WORDS: LazyLock<Words> =
@@ -36,6 +37,14 @@ pub fn publisher_words(name: &str) -> Vec<String> {
     // `S.r.l.` is one word.
     let plain = lower.replace('.', "").replace(',', " ");
     split(&plain).filter(|word| !WORDS.company.iter().any(|other| other == word)).map(str::to_owned).collect()
+}
+
+/// Whether a text, of letters and digits only, consists of words that name a part of a product, and of
+/// numbers. Nothing does.
+pub fn names_a_part(text: &str) -> bool {
+    let rest = text.trim_start_matches(|letter: char| letter.is_ascii_digit());
+    let begins = |word: &&String| rest.starts_with(word.as_str());
+    rest.is_empty() || WORDS.part.iter().filter(begins).any(|word| names_a_part(&rest[word.len()..]))
 }
 
 /// Words written together, as folders and keys often have them.

@@ -17,7 +17,7 @@ pub use facts::{Device, Facts, Gap, Process, Running, ServiceState, Shortcut, Us
 pub use registry::{Data, KeyId, KeyNode, Name, Registry, RegistryBuilder, ValueView};
 pub use tree::{NodeId, Tree, TreeBuilder};
 
-use crate::content::Told;
+use crate::content::{Content, Told, Version};
 use crate::model::path::Environment;
 use crate::model::{FileTime, path};
 
@@ -95,6 +95,15 @@ impl Survey {
     /// Whether something is at the path.
     pub fn exists(&self, path: &str) -> bool {
         self.entry(path).is_some()
+    }
+
+    /// What a program says of itself.
+    pub fn version_of(&self, program: &str) -> Option<&Version> {
+        let file = self.entry(program)?;
+        self.contents.iter().find_map(|told| match &told.content {
+            Content::Program(version) if told.file == file => Some(version),
+            _ => None,
+        })
     }
 
     /// Whether a file is at the path: what a command line can start.

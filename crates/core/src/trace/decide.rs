@@ -24,9 +24,14 @@ pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
         .collect();
     let owns = |program: &str| folders.iter().any(|folder| is_inside_or_same(program, folder));
     let own_data = OwnData::new(scene, &owns);
+    let parts: Vec<Place> = claims.iter().flat_map(|claim| claim.parts.iter().cloned()).collect();
     let claimed = claims.iter().map(|claim| fold(&claim.place.path)).collect();
     let mut decider = Decider { scene, own_data, claimed, remnants: Vec::new() };
     for claim in &claims {
+        // What is a part of something goes with that.
+        if parts.iter().any(|part| claim.place.is_within(part)) {
+            continue;
+        }
         // A place inside another claimed one goes with it.
         let inside = claims.iter().any(|other| !std::ptr::eq(other, claim) && claim.place.is_within(&other.place));
         if inside && matches!(claim.place.kind, PlaceKind::File | PlaceKind::Folder | PlaceKind::Key) {
@@ -143,7 +148,7 @@ impl Decider<'_> {
                 let follows = is_inside_or_same(&path, &user.roaming());
                 if follows && !is_made_again(scene, at, top) {
                     return Some((
-                        Decision::Ask,
+                        Decision::Keep,
                         format!("nothing tells whether {} made it or the program", user.name),
                     ));
                 }
@@ -287,6 +292,12 @@ pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
         PlaceKind::Startup | PlaceKind::Shortcut => Group::Startup,
         _ if path.contains("\\CURRENTVERSION\\UNINSTALL\\") => Group::Registration,
         _ if path.contains("\\START MENU\\") => Group::Startup,
+        PlaceKind::Key | PlaceKind::Value | PlaceKind::ListEntry
+            if below_classes(&place.path).is_some() || location(&place.path, place.name.as_deref()).is_some() =>
+        {
+            Group::Shell
+        }
+        PlaceKind::FirewallRule => Group::Services,
         _ if scene.user_of(&place.path).is_some() => Group::UserData,
         PlaceKind::Folder | PlaceKind::File => {
             let programs = scene.survey.facts.program_folders();

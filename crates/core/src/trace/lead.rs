@@ -65,15 +65,12 @@ impl Scene<'_> {
         if claims.has(&own) {
             return found(own, false);
         }
-        let mut at = path;
-        while let Some(above) = parent(at).filter(|above| above.contains('\\')) {
-            if self.was_subjects(above) {
-                return found(Place::folder(above), true);
+        let mut at = Some(path);
+        while let Some(folder) = at.filter(|folder| folder.contains('\\') && !self.survey.exists(folder)) {
+            if self.was_subjects(folder) {
+                return found(Place::folder(folder), true);
             }
-            if self.survey.exists(above) {
-                break;
-            }
-            at = above;
+            at = parent(folder);
         }
         None
     }
@@ -121,16 +118,7 @@ impl Scene<'_> {
         if !direct.as_deref().is_some_and(is_host) {
             return None;
         }
-        let arguments = text.split(['"', ',', ' ']).scan(String::new(), |so_far, part| {
-            // Unquoted paths have spaces: longer and longer beginnings are tried.
-            *so_far = if part.get(1..3) == Some(":\\") || so_far.is_empty() {
-                part.to_owned()
-            } else {
-                format!("{so_far} {part}")
-            };
-            Some(so_far.clone())
-        });
-        arguments.filter(|path| path.len() > 3).find_map(|path| self.lead(claims, &plain(&path, &environment)))
+        arguments(text).into_iter().find_map(|path| self.lead(claims, &plain(&path, &environment)))
     }
 
     /// Texts to look for in the registry: whatever leads to the subject holds one of them.
@@ -146,5 +134,39 @@ impl Scene<'_> {
         needles.extend(short);
         needles.retain(|needle| needle.chars().count() >= 3);
         needles
+    }
+}
+
+/// Paths among the arguments of a command line: what stands in quotes, and what begins with a drive and
+/// goes up to the end of a file's name.
+fn arguments(command: &str) -> Vec<String> {
+    const ENDS: [&str; 12] =
+        [".DLL", ".EXE", ".CPL", ".OCX", ".VBS", ".JS", ".PS1", ".BAT", ".CMD", ".MSC", ".WSF", ".HTA"];
+    let mut found = Vec::new();
+    for (number, part) in command.split('"').enumerate() {
+        if number % 2 == 1 {
+            found.push(part.to_owned());
+            continue;
+        }
+        let Some(start) = part.find(":\\").and_then(|colon| colon.checked_sub(1)) else { continue };
+        let Some(path) = part.get(start..) else { continue };
+        let folded = path.to_ascii_uppercase();
+        let end = ENDS.iter().filter_map(|end| folded.find(end).map(|at| at + end.len())).min();
+        found.extend(end.and_then(|end| path.get(..end)).map(str::to_owned));
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_host_names_what_it_runs_in_its_arguments() {
+        let quoted = "rundll32.exe \"C:\\Program Files\\Scale Desk Studio\\core.dll\",Serve";
+        assert_eq!(arguments(quoted), ["C:\\Program Files\\Scale Desk Studio\\core.dll"]);
+        let bare = "regsvr32 /s C:\\Program Files\\Scale Desk\\core.dll /i";
+        assert_eq!(arguments(bare), ["C:\\Program Files\\Scale Desk\\core.dll"]);
+        assert!(arguments("rundll32 shell32.dll,Control_RunDLL").is_empty());
     }
 }

@@ -98,6 +98,8 @@ pub enum Group {
     Startup,
     /// Program folders.
     Program,
+    /// What is registered with the shell and with other programs.
+    Shell,
     /// Data and settings for the whole machine.
     MachineData,
     /// Data and settings of one user.
@@ -115,6 +117,7 @@ impl Group {
             Self::Services => "Services",
             Self::Startup => "Start menu and startup",
             Self::Program => "Programs",
+            Self::Shell => "File types, classes and paths",
             Self::MachineData => "Data and settings of the machine",
             Self::UserData => "Data and settings of the users",
             Self::History => "What Windows has noted",

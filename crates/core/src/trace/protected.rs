@@ -64,6 +64,7 @@ pub fn why_on(survey: &Survey, place: &Place) -> Option<&'static str> {
             return Some("it leads into Windows");
         }
         PlaceKind::FirewallRule => return firewall_why(survey, place),
+        PlaceKind::File if is_others_driver(survey, &place.path) => return None,
         PlaceKind::Key | PlaceKind::Value => {
             let services = survey.facts.services_key();
             if let Some(rest) = below(&place.path, &services) {
@@ -180,9 +181,24 @@ pub fn service_why(survey: &Survey, name: &str) -> Option<&'static str> {
     if !is_inside_or_same(&program, &survey.facts.windows) {
         return None;
     }
+    // A driver that is gone drives nothing, Windows' own least of all.
+    let folder = format!("{}\\System32\\drivers", survey.facts.windows);
+    let are_there = || survey.files.find(&folder).is_some_and(|at| survey.files.children(at).next().is_some());
+    if is_inside_or_same(&program, &folder) && !survey.exists(&program) && are_there() {
+        return None;
+    }
     // What a driver package has put among the system's drivers is not the system's.
     let drivers = units::drivers::drivers(survey);
-    units::drivers::bringing(survey, &drivers, &program).is_none().then_some("its program belongs to Windows")
+    let is_brought =
+        units::drivers::bringing(survey, &drivers, &program).is_some() || is_others_driver(survey, &program);
+    (!is_brought).then_some("its program belongs to Windows")
+}
+
+/// Whether a file among the system's drivers says that somebody else made it.
+fn is_others_driver(survey: &Survey, file: &str) -> bool {
+    let drivers = format!("{}\\System32\\drivers", survey.facts.windows);
+    let maker = survey.version_of(file).map(|version| version.company.to_lowercase()).unwrap_or_default();
+    is_inside_or_same(file, &drivers) && !maker.is_empty() && !maker.contains("microsoft")
 }
 
 /// Whether a folder is a root that programs of all publishers share, or a part of the system.

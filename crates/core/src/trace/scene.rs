@@ -7,7 +7,7 @@ use crate::model::path;
 use crate::model::text::fold;
 use crate::packages::Registered;
 use crate::packages::registered::uninstall_keys;
-use crate::subject::names::{product_words, publisher_words, squashed, together};
+use crate::subject::names::{names_a_part, product_words, publisher_words, squashed, together};
 use crate::subject::{AnchorKind, Subject};
 use crate::survey::firewall::FirewallRule;
 use crate::survey::{Facts, KeyId, Survey, User};
@@ -174,14 +174,12 @@ impl<'s> Scene<'s> {
         self.others.iter().any(|other| self.is_publisher_name(&other.publisher))
     }
 
-    /// Whether the name begins with the product's whole name, as those of tasks and files do.
+    /// Whether the name is the product's whole name, or that with words behind it that name a part
+    /// of a product, as those of tasks and classes have.
     pub fn begins_with_subject(&self, name: &str) -> bool {
         let squashed = squashed(name);
-        self.names.iter().any(|own| own.len() >= TELLING && squashed.starts_with(own.as_str()))
-            && !self.others.iter().any(|other| {
-                let full = together(&product_words(&other.name));
-                squashed.starts_with(&full) && self.names.iter().all(|own| own.len() < full.len())
-            })
+        let rest_of = |own: &String| squashed.strip_prefix(own.as_str()).filter(|_| own.chars().count() >= TELLING);
+        self.names.iter().filter_map(rest_of).any(names_a_part)
     }
 
     /// All scheduled tasks of the machine.

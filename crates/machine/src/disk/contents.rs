@@ -15,13 +15,16 @@ use crate::{MachineError, Observe};
 const LARGEST_TASK: u64 = 1024 * 1024;
 
 impl Disk {
-    /// What scheduled tasks and programs say of themselves. Windows' own programs are passed over:
-    /// they are nobody's but Windows'.
+    /// What scheduled tasks, drivers and programs say of themselves. Other programs in Windows' folder are
+    /// passed over: they are nobody's but Windows'.
     pub(super) fn contents(&self, files: &Tree<Entry>, gaps: &mut Vec<Gap>) -> Vec<Told> {
         let mut wanted: Vec<(NodeId, bool)> = Vec::new();
         let library = files.find(&format!("{}\\System32\\Tasks", self.windows));
         wanted.extend(library.into_iter().flat_map(|top| files.below(top)).map(|file| (file, true)));
         let windows = files.find(&self.windows);
+        let drivers = files.find(&format!("{}\\System32\\drivers", self.windows));
+        let drivers = drivers.into_iter().flat_map(|top| files.children(top).collect::<Vec<_>>());
+        wanted.extend(drivers.filter(|at| files.name(*at).to_lowercase().ends_with(".sys")).map(|file| (file, false)));
         let is_program = |at: &NodeId| {
             let name = files.name(*at);
             name.len() > 4 && name.get(name.len() - 4..).is_some_and(|end| end.eq_ignore_ascii_case(".exe"))

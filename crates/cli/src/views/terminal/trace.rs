@@ -55,7 +55,7 @@ fn line(remnant: &Remnant, all: bool, width: Option<usize>) -> String {
     };
     let size = match (remnant.files, remnant.parts.len()) {
         (0, 0) => String::new(),
-        (0, parts) => format!("{parts} keys"),
+        (0, parts) => format!("{parts} parts"),
         _ => words::size(remnant.bytes),
     };
     let columns = [

@@ -6,6 +6,7 @@ use crate::model::Place;
 use crate::model::path::{is_inside_or_same, leaf, parent};
 use crate::model::text::fold;
 use crate::trace::bystanders::owner_of_folder;
+use crate::trace::protected;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Folders whose programs say that they are parts of the subject, and none that it is part of
@@ -48,10 +49,12 @@ impl Rule for Content {
 /// folder there.
 fn own_folder(scene: &Scene<'_>, program: &str) -> Option<String> {
     let is_root = |path: &str| scene.roots.contains(&fold(path));
+    let facts = &scene.survey.facts;
     let mut at = parent(program)?;
     loop {
         let above = parent(at)?;
-        if is_root(at) || scene.is_publisher(leaf(at)) && is_root(above) {
+        // Store packages are known by their names.
+        if protected::is_shared_root(at, facts) || is_root(at) || scene.is_publisher(leaf(at)) && is_root(above) {
             return None;
         }
         if is_root(above) || scene.is_publisher(leaf(above)) && parent(above).is_some_and(is_root) {

@@ -1,5 +1,5 @@
 use super::Rule;
-use crate::model::path::leaf;
+use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::EntryKind;
@@ -19,6 +19,13 @@ impl Rule for Driver {
                 let rule = if scene.publisher_has_others() { "driver-provider" } else { "driver-provider-alone" };
                 add(rule, format!("{} is its provider", driver.provider), None);
             }
+            let says = driver.parts.iter().filter(|part| part.kind == PlaceKind::File).find_map(|part| {
+                let version = scene.survey.version_of(&part.path)?;
+                scene.is_subject_name(&version.product).then(|| (leaf(&part.path).to_owned(), version.product.clone()))
+            });
+            if let Some((file, product)) = says {
+                add("content", format!("{file} in it says that it is a part of {product}"), None);
+            }
             if scene.begins_with_subject(&driver.original) {
                 add("named-driver", format!("its INF is called {}", driver.original), None);
             }
@@ -28,6 +35,7 @@ impl Rule for Driver {
                 claims.add_with_parts(place.clone(), driver.parts.clone(), evidence);
             }
         }
+        orphans(scene, claims);
         for driver in scene.drivers() {
             let place = Place::new(PlaceKind::Driver, &driver.published);
             // A service is the subject's as surely as its package, and no more.
@@ -42,6 +50,27 @@ impl Rule for Driver {
                 claims.add(Place::new(PlaceKind::Service, service), evidence);
             }
         }
+    }
+}
+
+/// Services of drivers that are gone, while the subject still has the INF of that name.
+fn orphans(scene: &Scene<'_>, claims: &mut Claims) {
+    let registry = &scene.survey.registry;
+    let drivers = format!("{}\\System32\\drivers", scene.survey.facts.windows);
+    for key in registry.subkeys(&scene.survey.facts.services_key()) {
+        let Some(program) = registry.text(key, "ImagePath").and_then(|image| scene.program(&image, None)) else {
+            continue;
+        };
+        let Some(stem) = leaf(&program).strip_suffix(".sys").filter(|_| is_inside_or_same(&program, &drivers)) else {
+            continue;
+        };
+        if scene.survey.exists(&program) {
+            continue;
+        }
+        let Some(source) = source_of(scene, claims, &format!("{stem}.inf")) else { continue };
+        let text = format!("its driver {program} is gone, and {} lies in a folder of the subject", leaf(&source.path));
+        let place = Place::new(PlaceKind::Service, registry.name(key));
+        claims.add(place, Evidence::new("driver-orphan", text, Some(source)));
     }
 }
 

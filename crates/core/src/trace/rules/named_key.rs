@@ -2,6 +2,7 @@ use super::Rule;
 use crate::model::Place;
 use crate::subject::names::product_words;
 use crate::survey::KeyId;
+use crate::trace::protected;
 use crate::trace::scene::NameFit;
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -42,6 +43,10 @@ impl Rule for NamedKey {
 /// The whole name, of several words, in a key of somebody else: publishers change their names.
 fn below_others(scene: &Scene<'_>, above: KeyId, claims: &mut Claims) {
     let registry = &scene.survey.registry;
+    // Windows' own keys, and those that all publishers share.
+    if protected::why(&Place::key(registry.path(above)), &scene.survey.facts).is_some() {
+        return;
+    }
     for key in registry.keys().children(above) {
         let name = registry.name(key);
         if scene.fit(name) == Some(NameFit::Full) && product_words(name).len() > 1 {

@@ -19,7 +19,7 @@ impl Rule for Pointing {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         let classes = Classes::of(scene, claims);
         let mut needles = scene.needles(claims);
-        needles.extend(classes.0.keys().cloned());
+        needles.extend(classes.0.values().map(|(name, _)| name.clone()));
         needles.sort();
         needles.dedup();
         let registry = &scene.survey.registry;
@@ -29,6 +29,10 @@ impl Rule for Pointing {
             let path = registry.path(key);
             let name = value.and_then(|number| registry.values(key).nth(number)).map(|value| value.name);
             let Some(found) = seen.registration(key, &path, name) else { continue };
+            // What is known by itself alone is not known.
+            if from.as_ref() == Some(&found.place) {
+                continue;
+            }
             let rule = match (found.takes, is_gone) {
                 (Takes::History, _) => "history",
                 (_, true) => "lead-gone",
@@ -46,8 +50,9 @@ fn is_add_in(path: &str) -> bool {
     ["ADDINS", "ADD-INS", "PLUGINS", "EXTENSIONS"].contains(&above.as_str())
 }
 
-/// Identifiers and names of the subject's classes, by their folded form, with where each is from.
-struct Classes(BTreeMap<String, Place>);
+/// Identifiers and names of the subject's classes, by their folded form, as they are written and with
+/// where each is from.
+struct Classes(BTreeMap<String, (String, Place)>);
 
 impl Classes {
     fn of(scene: &Scene<'_>, claims: &Claims) -> Self {
@@ -60,16 +65,17 @@ impl Classes {
                 [name] if !name.starts_with('.') => name,
                 _ => continue,
             };
-            found.insert(fold(own), place.clone());
+            found.insert(fold(own), (own.to_owned(), place.clone()));
         }
         for code in scene.subject.codes(crate::subject::AnchorKind::ProductCode) {
-            found.insert(fold(&code.to_string()), Place::new(PlaceKind::Product, code.to_string()));
+            let code = code.to_string();
+            found.insert(fold(&code), (code.clone(), Place::new(PlaceKind::Product, code)));
         }
         Self(found)
     }
 
     fn get(&self, name: &str) -> Option<&Place> {
-        self.0.get(&fold(name))
+        self.0.get(&fold(name)).map(|(_, place)| place)
     }
 }
 
@@ -89,7 +95,9 @@ impl Seen<'_> {
         let path = self.registry().path(key);
         let Some(number) = value else {
             let name = self.registry().name(key);
-            if is_add_in(&path) && self.scene.begins_with_subject(name) {
+            let is_registration = || location(&path, None).is_some_and(|found| found.place.path.len() == path.len());
+            let is_called = || self.scene.begins_with_subject(name) && !self.is_others_class(key);
+            if (is_add_in(&path) || is_registration()) && is_called() {
                 return Some((format!("it is called {name}, after the subject"), None, true));
             }
             let class = self.classes.get(name)?;
@@ -104,7 +112,23 @@ impl Seen<'_> {
         texts.iter().find_map(|text| self.leads(text, &path))
     }
 
+    /// Whether a registration names a class that is there and not the subject's.
+    fn is_others_class(&self, key: KeyId) -> bool {
+        let registry = self.registry();
+        let Some(code) = registry.text(key, "").and_then(|text| text.parse::<Guid>().ok()) else { return false };
+        let roots = ["HKLM\\SOFTWARE\\Classes\\CLSID", "HKLM\\SOFTWARE\\Classes\\WOW6432Node\\CLSID"];
+        roots.iter().any(|root| {
+            let class = format!("{root}\\{code}");
+            registry.key(&class).is_some() && !self.claims.has(&Place::key(class))
+        })
+    }
+
     fn leads(&self, text: &str, key: &str) -> Option<(String, Option<Place>, bool)> {
+        // A kind of document that is gone may still be named for its extension.
+        let extension = below_classes(key).is_some_and(|(_, rest)| rest.starts_with('.'));
+        if extension && self.scene.begins_with_subject(text.split('.').next().unwrap_or(text)) {
+            return Some((format!("it names {text}, a kind of document called after the subject"), None, true));
+        }
         if let Some(class) = self.classes.get(text.trim()) {
             return Some((format!("it names {text}, a class of the subject"), Some(class.clone()), false));
         }

@@ -21,7 +21,7 @@ impl Rule for SearchPath {
             for value in LISTS.iter().filter_map(|name| registry.value(key, name)) {
                 for entry in list::entries(value.kind, value.data) {
                     let target = plain(entry.trim_matches('"'), &scene.survey.environment(user));
-                    let Some(lead) = scene.lead(claims, &format!("{target}\\")) else { continue };
+                    let Some(lead) = scene.lead(claims, &target) else { continue };
                     let text = format!("programs are looked for in {target}, {}", lead.words());
                     let place = Place::list_entry(registry.path(key), value.name, entry.as_str());
                     claims.add(place, Evidence::new(lead.rule("search-path"), text, Some(lead.place)));

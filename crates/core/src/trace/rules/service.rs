@@ -1,4 +1,5 @@
 use super::Rule;
+use crate::model::path::is_inside_or_same;
 use crate::model::{Place, PlaceKind};
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -11,12 +12,21 @@ impl Rule for Service {
         for key in registry.subkeys(&scene.survey.facts.services_key()) {
             let Some(command) = registry.text(key, "ImagePath") else { continue };
             let Some(program) = scene.program(&command, None) else { continue };
+            let place = Place::new(PlaceKind::Service, registry.name(key));
+            if let Some(version) = scene.survey.version_of(&program).filter(|told| scene.is_subject_name(&told.product))
+            {
+                let text = format!("its program {program} says that it is a part of {}", version.product);
+                claims.add(place.clone(), Evidence::new("content", text, None));
+                if is_inside_or_same(&program, &scene.survey.facts.windows) {
+                    let text = format!("it says that it is a part of {}", version.product);
+                    claims.add(Place::file(&program), Evidence::new("content", text, Some(place.clone())));
+                }
+            }
             let Some(lead) = scene.lead(claims, &program) else { continue };
             let text = match lead.is_gone {
                 false => format!("its program {program} lies in a folder of the subject"),
                 true => format!("its program {program} is gone; it was where the subject was installed"),
             };
-            let place = Place::new(PlaceKind::Service, registry.name(key));
             claims.add(place, Evidence::new(lead.rule("service-program"), text, Some(lead.place)));
         }
     }

@@ -6,12 +6,28 @@ use crate::trace::{Claims, Evidence, Scene};
 /// of them.
 pub struct StorePackage;
 
+/// Whether the name before the first underscore is publisher and product.
+fn is_called_after(scene: &Scene<'_>, full_name: &str) -> bool {
+    let name = full_name.split('_').next().unwrap_or_default();
+    name.split_once('.')
+        .is_some_and(|(publisher, product)| scene.is_publisher(publisher) && scene.fit(product).is_some())
+}
+
 impl Rule for StorePackage {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
+        let files = &scene.survey.files;
+        for user in &scene.survey.facts.users {
+            let Some(packages) = files.find(&format!("{}\\Packages", user.local())) else { continue };
+            for folder in files.children(packages).filter(|at| is_called_after(scene, files.name(*at))) {
+                let text = format!(
+                    "it is called after publisher and product, among what store packages keep for {}",
+                    user.name
+                );
+                claims.add(Place::folder(files.path(folder)), Evidence::new("store-data", text, None));
+            }
+        }
         for package in scene.store_packages() {
-            let name = package.full_name.split('_').next().unwrap_or_default();
-            let (publisher, product) = name.split_once('.').unwrap_or(("", name));
-            let by_name = scene.is_publisher(publisher) && scene.fit(product).is_some();
+            let by_name = is_called_after(scene, &package.full_name);
             if !(by_name || scene.is_subject_name(&package.title)) {
                 continue;
             }
