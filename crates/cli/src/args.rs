@@ -101,11 +101,21 @@ pub struct Open {
 }
 
 /// Find what belongs to the product.
-#[derive(Debug, Group)]
+#[derive(Debug, Default, Group)]
 pub struct Trace {
     /// Show every remnant with its reason
     #[arg(long)]
     pub all: bool,
+    /// Show only this group: running, registration, services, startup, program, shell, machine-data,
+    /// user-data or history
+    #[arg(long, value_name = "GROUP")]
+    pub only: Option<String>,
+    /// Show only what is in the profile or the registry of this user
+    #[arg(long, value_name = "NAME")]
+    pub user: Option<String>,
+    /// Print a table for a spreadsheet, parted by tabs
+    #[arg(long)]
+    pub tsv: bool,
 }
 
 /// Explain a place.

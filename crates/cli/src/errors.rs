@@ -78,6 +78,14 @@ pub enum CliError {
     /// It is not borrowed.
     #[error("{0} is not borrowed")]
     NotBorrowed(String),
+    /// A word that is none of those that are known.
+    #[error("{name} is not known here")]
+    NotAmong {
+        /// What was given.
+        name: String,
+        /// What is known.
+        known: Vec<String>,
+    },
     /// No step of that name.
     #[error("the plan has no step {0}")]
     NoStep(String),
@@ -165,6 +173,10 @@ pub fn explain(error: &CliError) -> Told {
             Told { details: offered.clone(), ..told("Name one of these: `stubble borrow LOAN`.", Exit::Usage) }
         }
         CliError::NotBorrowed(_) => told("`stubble loans` shows what is.", Exit::Usage),
+        CliError::NotAmong { known, .. } => Told {
+            details: known.iter().map(|name| format!("known: {name}")).collect(),
+            ..told("Name one of these.", Exit::Usage)
+        },
         CliError::NoStep(_) => told("`stubble plan` shows the steps by name.", Exit::Usage),
         CliError::InstalledSince { .. } => {
             told("Uninstall it first, or name the steps that you want back: `stubble putback --list`.", Exit::No)

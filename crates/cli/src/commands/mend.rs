@@ -107,7 +107,7 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
         let exit = match stage {
             Stage::Open => open::run(job.open, settings, ui)?,
             Stage::Check => check::run(settings, ui)?,
-            Stage::Trace => trace::run(&args::Trace { all: false }, settings, ui)?,
+            Stage::Trace => trace::run(&args::Trace::default(), settings, ui)?,
             Stage::Plan => planned(guide, settings, ui)?,
             Stage::Clear => {
                 borrow_all(job.borrow, settings, ui)?;

@@ -3,4 +3,5 @@
 pub mod html;
 pub mod markdown;
 pub mod terminal;
+pub mod tsv;
 pub mod words;

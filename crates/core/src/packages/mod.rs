@@ -8,10 +8,11 @@ mod tables;
 mod version;
 
 use std::collections::BTreeMap;
-use std::io::{Cursor, Read};
+use std::io::{Cursor, Read, Seek};
 
 use thiserror::Error;
 
+use crate::content::Properties;
 use crate::model::Guid;
 
 pub use registered::{Product, Registered};
@@ -223,6 +224,11 @@ impl Package {
     /// Reads the tables of a package from its bytes. Nothing in it is run.
     pub fn read(bytes: &[u8]) -> Result<Self, PackageError> {
         tables::read(bytes)
+    }
+
+    /// What a package says of its product, without its other tables; `None` where it is no package.
+    pub fn properties(file: impl Read + Seek) -> Option<Properties> {
+        tables::properties(file)
     }
 
     /// The content of every file, by its name in the tables.

@@ -1,12 +1,13 @@
 //! Reading the tables of a package.
 
 use std::collections::BTreeMap;
-use std::io::{self, Cursor};
+use std::io::{self, Cursor, Read, Seek};
 
 use super::{
     Action, Component, File, LaunchCondition, Package, PackageError, RegistryRow, Search, ServiceRow, ShortcutRow,
     Upgrade, Version,
 };
+use crate::content::Properties;
 use crate::model::Guid;
 
 type Msi<'b> = msi::Package<Cursor<&'b [u8]>>;
@@ -14,7 +15,7 @@ type Msi<'b> = msi::Package<Cursor<&'b [u8]>>;
 /// Rows of one table as columns by name; an absent table has no rows.
 struct Rows(Vec<BTreeMap<String, msi::Value>>);
 
-fn rows(package: &mut Msi<'_>, table: &str) -> Result<Rows, PackageError> {
+fn rows<R: Read + Seek>(package: &mut msi::Package<R>, table: &str) -> Result<Rows, PackageError> {
     let Some(columns) = package.get_table(table) else { return Ok(Rows(Vec::new())) };
     let names: Vec<String> = columns.columns().iter().map(|column| column.name().to_owned()).collect();
     let found = package.select_rows(msi::Select::table(table)).map_err(PackageError::NotAPackage)?;
@@ -34,6 +35,20 @@ fn number(row: &BTreeMap<String, msi::Value>, column: &str) -> i32 {
 /// The long name of a pair `SHORT~1|Long name`.
 fn long_name(pair: &str) -> String {
     pair.rsplit('|').next().unwrap_or(pair).to_owned()
+}
+
+/// Name, manufacturer, version and codes; `None` where it is no package that has them.
+pub(super) fn properties<R: Read + Seek>(file: R) -> Option<Properties> {
+    let mut package = msi::Package::open(file).ok()?;
+    let all = rows(&mut package, "Property").ok()?.0;
+    let property = |name: &str| all.iter().find(|row| text(row, "Property") == name).map(|row| text(row, "Value"));
+    Some(Properties {
+        name: property("ProductName")?,
+        code: property("ProductCode")?,
+        manufacturer: property("Manufacturer").unwrap_or_default(),
+        version: property("ProductVersion").unwrap_or_default(),
+        upgrade: property("UpgradeCode").unwrap_or_default(),
+    })
 }
 
 pub(super) fn read(bytes: &[u8]) -> Result<Package, PackageError> {

@@ -108,13 +108,41 @@ pub enum Group {
     History,
 }
 
+/// All groups, in the order in which they are shown.
+pub const GROUPS: [Group; 9] = [
+    Group::Running,
+    Group::Registration,
+    Group::Services,
+    Group::Startup,
+    Group::Program,
+    Group::Shell,
+    Group::MachineData,
+    Group::UserData,
+    Group::History,
+];
+
 impl Group {
+    /// The word by which it is asked for.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Registration => "registration",
+            Self::Services => "services",
+            Self::Startup => "startup",
+            Self::Program => "program",
+            Self::Shell => "shell",
+            Self::MachineData => "machine-data",
+            Self::UserData => "user-data",
+            Self::History => "history",
+        }
+    }
+
     /// The heading that people read.
     pub fn heading(self) -> &'static str {
         match self {
             Self::Running => "Running",
             Self::Registration => "Registrations",
-            Self::Services => "Services",
+            Self::Services => "Services, drivers and the firewall",
             Self::Startup => "Start menu and startup",
             Self::Program => "Programs",
             Self::Shell => "File types, classes and paths",

@@ -1,8 +1,9 @@
 //! What every rule looks at: the survey, the registrations, and the subject's names.
 
-use std::cell::OnceCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeSet;
 
+use super::mentions::mentions;
 use crate::model::path;
 use crate::model::text::fold;
 use crate::packages::Registered;
@@ -52,6 +53,13 @@ struct Units {
     firewall_rules: OnceCell<Vec<FirewallRule>>,
 }
 
+/// What was looked for in the registry, and what was found.
+#[derive(Debug, Default)]
+struct Mentioned {
+    needles: BTreeSet<String>,
+    hits: BTreeSet<(KeyId, Option<usize>)>,
+}
+
 /// The survey with all that is known of the subject, ready for rules.
 pub struct Scene<'s> {
     /// The machine.
@@ -63,6 +71,7 @@ pub struct Scene<'s> {
     /// Other products in the list of programs.
     pub others: Vec<Other>,
     units: Units,
+    mentioned: RefCell<Mentioned>,
     /// Folders, folded, that registrations of the subject name as where it is installed.
     pub(super) install_folders: BTreeSet<String>,
     /// Folders, folded, in which programs of all publishers keep their own.
@@ -120,6 +129,7 @@ impl<'s> Scene<'s> {
             subject,
             others: Vec::new(),
             units: Units::default(),
+            mentioned: RefCell::default(),
             install_folders,
             roots,
             spelled,
@@ -180,6 +190,15 @@ impl<'s> Scene<'s> {
         let squashed = squashed(name);
         let rest_of = |own: &String| squashed.strip_prefix(own.as_str()).filter(|_| own.chars().count() >= TELLING);
         self.names.iter().filter_map(rest_of).any(names_a_part)
+    }
+
+    /// Keys and values that mention any of these texts; each text is looked for once.
+    pub fn mentions(&self, needles: Vec<String>) -> Vec<(KeyId, Option<usize>)> {
+        let mut known = self.mentioned.borrow_mut();
+        let fresh: Vec<String> = needles.into_iter().filter(|needle| known.needles.insert(needle.clone())).collect();
+        let hits = mentions(&self.survey.registry, &fresh);
+        known.hits.extend(hits);
+        known.hits.iter().copied().collect()
     }
 
     /// All scheduled tasks of the machine.

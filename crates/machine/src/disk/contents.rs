@@ -5,43 +5,67 @@ use std::io::{Read, Seek, SeekFrom};
 
 use rayon::prelude::*;
 use stubble_core::content::{Content, Told, program, task_file};
+use stubble_core::packages::Package;
 use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, Tree};
 
 use super::Disk;
 use super::hives::is_plain;
 use crate::{MachineError, Observe};
 
+/// What is read of a file.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Wanted {
+    /// The definition of a task.
+    Task,
+    /// A program's version.
+    Version,
+    /// A package's properties.
+    Package,
+}
+
 /// The definition of a task is small; a larger file is none.
 const LARGEST_TASK: u64 = 1024 * 1024;
 
 impl Disk {
-    /// What scheduled tasks, drivers and programs say of themselves. Other programs in Windows' folder are
+    /// What scheduled tasks, drivers, programs and the package installer's own packages say of
+    /// themselves. Other programs in Windows' folder are
     /// passed over: they are nobody's but Windows'.
     pub(super) fn contents(&self, files: &Tree<Entry>, gaps: &mut Vec<Gap>) -> Vec<Told> {
-        let mut wanted: Vec<(NodeId, bool)> = Vec::new();
+        let mut wanted: Vec<(NodeId, Wanted)> = Vec::new();
         let library = files.find(&format!("{}\\System32\\Tasks", self.windows));
-        wanted.extend(library.into_iter().flat_map(|top| files.below(top)).map(|file| (file, true)));
+        wanted.extend(library.into_iter().flat_map(|top| files.below(top)).map(|file| (file, Wanted::Task)));
         let windows = files.find(&self.windows);
         let drivers = files.find(&format!("{}\\System32\\drivers", self.windows));
         let drivers = drivers.into_iter().flat_map(|top| files.children(top).collect::<Vec<_>>());
-        wanted.extend(drivers.filter(|at| files.name(*at).to_lowercase().ends_with(".sys")).map(|file| (file, false)));
+        wanted.extend(
+            drivers.filter(|at| files.name(*at).to_lowercase().ends_with(".sys")).map(|file| (file, Wanted::Version)),
+        );
         let is_program = |at: &NodeId| {
             let name = files.name(*at);
             name.len() > 4 && name.get(name.len() - 4..).is_some_and(|end| end.eq_ignore_ascii_case(".exe"))
         };
         let programs = files.all().filter(is_program);
-        wanted.extend(programs.filter(|at| !is_below(files, *at, windows)).map(|file| (file, false)));
+        wanted.extend(programs.filter(|at| !is_below(files, *at, windows)).map(|file| (file, Wanted::Version)));
+        let kept = files.find(&format!("{}\\Installer", self.windows));
+        let kept = kept.into_iter().flat_map(|top| files.children(top).collect::<Vec<_>>());
+        wanted.extend(
+            kept.filter(|at| files.name(*at).to_lowercase().ends_with(".msi")).map(|file| (file, Wanted::Package)),
+        );
         wanted.retain(|(file, _)| files.data(*file).kind == EntryKind::File);
         let read: Vec<Result<Option<Told>, Gap>> = wanted
             .into_par_iter()
-            .map(|(file, is_task)| {
+            .map(|(file, wanted)| {
                 let path = files.path(file);
-                let content = match is_task {
-                    true if files.data(file).size > LARGEST_TASK => Ok(None),
-                    true => {
+                let content = match wanted {
+                    Wanted::Task if files.data(file).size > LARGEST_TASK => Ok(None),
+                    Wanted::Task => {
                         self.read_file(&path, LARGEST_TASK).map(|bytes| task_file::parse(&bytes).map(Content::Task))
                     }
-                    false => self.version_of(&path).map(|version| version.map(Content::Program)),
+                    Wanted::Version => self.version_of(&path).map(|version| version.map(Content::Program)),
+                    Wanted::Package => {
+                        let file = self.plain_file(&path);
+                        file.map(|file| file.and_then(Package::properties).map(Content::Package))
+                    }
                 };
                 let told = content.map(|content| content.map(|content| Told { file, content }));
                 told.map_err(|error| Gap { what: path, why: error.to_string() })
@@ -57,12 +81,17 @@ impl Disk {
         found
     }
 
-    fn version_of(&self, path: &str) -> Result<Option<program::Version>, MachineError> {
+    /// An open file; none where it is no ordinary one.
+    fn plain_file(&self, path: &str) -> Result<Option<File>, MachineError> {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
         if !is_plain(&at) {
             return Ok(None);
         }
-        let file = File::open(&at).map_err(MachineError::io(path))?;
+        File::open(&at).map(Some).map_err(MachineError::io(path))
+    }
+
+    fn version_of(&self, path: &str) -> Result<Option<program::Version>, MachineError> {
+        let Some(file) = self.plain_file(path)? else { return Ok(None) };
         let read = |offset: u64, len: usize| {
             let mut file = &file;
             let mut bytes = Vec::with_capacity(len);

@@ -3,11 +3,14 @@
 use stubble_core::model::text::shown;
 use stubble_core::survey::search::Spelling;
 use stubble_core::trace::why::Explanation;
-use stubble_core::trace::{Decision, Remnant};
+use stubble_core::trace::{Decision, GROUPS, Remnant};
 
 use super::style::{CARE, GOOD, QUIET, STRONG, hang, row, styled};
 use crate::documents::Traced;
 use crate::views::words;
+
+/// As many remnants of a group are shown without `--all`.
+const SHOWN: usize = 20;
 
 pub fn traced(traced: &Traced, all: bool, width: Option<usize>) -> String {
     let remnants = &traced.trace.remnants;
@@ -24,19 +27,28 @@ pub fn traced(traced: &Traced, all: bool, width: Option<usize>) -> String {
         number(Decision::Keep),
     );
     let mut out = styled(STRONG, hang("", &title, width).trim_end()) + "\n";
-    let mut group = None;
-    for remnant in remnants {
-        if group != Some(remnant.group) {
-            group = Some(remnant.group);
-            out.push_str(&format!("\n{}\n", styled(STRONG, remnant.group.heading())));
+    for group in GROUPS {
+        let own: Vec<&Remnant> = remnants.iter().filter(|remnant| remnant.group == group).collect();
+        if own.is_empty() {
+            continue;
         }
-        out.push_str(&line(remnant, all, width));
+        out.push_str(&format!("\n{}\n", styled(STRONG, group.heading())));
+        let shown_now = if all || own.len() <= SHOWN + 1 { own.len() } else { SHOWN };
+        own[..shown_now].iter().for_each(|remnant| out.push_str(&line(remnant, all, width)));
+        if shown_now < own.len() {
+            let more = format!(
+                "and {} more: `stubble trace --all --only {}` shows them",
+                words::thousands(own.len() - shown_now),
+                group.word()
+            );
+            out.push_str(&hang("  ", &styled(QUIET, &more), width));
+        }
     }
     if !traced.trace.bystanders.is_empty() {
         out.push_str(&format!("\n{}\n", styled(STRONG, "Next door, not touched")));
         for bystander in &traced.trace.bystanders {
             let text = format!("{} ({})", words::place(&bystander.place), shown(&bystander.text));
-            out.push_str(&row(&[("", 3, QUIET), ("keep", 6, GOOD), ("", 8, QUIET), ("", 7, QUIET)], &text, width));
+            out.push_str(&row(&[("", 3, QUIET), ("keep", 6, GOOD), ("", 8, QUIET), ("", 8, QUIET)], &text, width));
         }
     }
     for gap in &traced.trace.could_not_look {
@@ -62,11 +74,11 @@ fn line(remnant: &Remnant, all: bool, width: Option<usize>) -> String {
         (remnant.id.as_str(), 3, STRONG),
         (remnant.decision.word(), 6, style),
         (remnant.standing.word(), 8, QUIET),
-        (size.as_str(), 7, QUIET),
+        (size.as_str(), 8, QUIET),
     ];
     let mut out = row(&columns, &words::titled(&remnant.place, &remnant.title), width);
     if all || remnant.decision != Decision::Remove || !remnant.parts.is_empty() {
-        out.push_str(&hang(&" ".repeat(34), &shown(&remnant.reason), width));
+        out.push_str(&hang(&" ".repeat(35), &shown(&remnant.reason), width));
     }
     out
 }

@@ -5,7 +5,6 @@ use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind, list};
 use crate::survey::{KeyId, Registry};
 use crate::trace::location::{Location, Takes, below_classes, is_shell_class, location};
-use crate::trace::mentions::mentions;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Registrations that lead to the subject, or name a class of it: anywhere in the registry where
@@ -20,10 +19,8 @@ impl Rule for Pointing {
         let classes = Classes::of(scene, claims);
         let mut needles = scene.needles(claims);
         needles.extend(classes.0.values().map(|(name, _)| name.clone()));
-        needles.sort();
-        needles.dedup();
         let registry = &scene.survey.registry;
-        for (key, value) in mentions(registry, &needles) {
+        for (key, value) in scene.mentions(needles) {
             let seen = Seen { scene, claims, classes: &classes };
             let Some((text, from, is_gone)) = seen.reason(key, value) else { continue };
             let path = registry.path(key);

@@ -1,4 +1,6 @@
 use super::Rule;
+use crate::content::Content;
+use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::{Place, PlaceKind};
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -11,6 +13,17 @@ fn is_called_after(scene: &Scene<'_>, full_name: &str) -> bool {
     let name = full_name.split('_').next().unwrap_or_default();
     name.split_once('.')
         .is_some_and(|(publisher, product)| scene.is_publisher(publisher) && scene.fit(product).is_some())
+}
+
+/// A program in a folder that says that it is a part of the subject.
+fn program_in(scene: &Scene<'_>, folder: &str) -> Option<String> {
+    scene.survey.contents.iter().find_map(|told| match &told.content {
+        Content::Program(version) if scene.is_subject_name(&version.product) => {
+            let path = scene.survey.files.path(told.file);
+            is_inside_or_same(&path, folder).then(|| leaf(&path).to_owned())
+        }
+        _ => None,
+    })
 }
 
 impl Rule for StorePackage {
@@ -28,12 +41,14 @@ impl Rule for StorePackage {
         }
         for package in scene.store_packages() {
             let by_name = is_called_after(scene, &package.full_name);
-            if !(by_name || scene.is_subject_name(&package.title)) {
-                continue;
-            }
+            let says = package.folder.as_deref().and_then(|folder| program_in(scene, folder));
+            let text = match (by_name, says) {
+                (true, _) => "it is called after publisher and product".to_owned(),
+                (false, _) if scene.is_subject_name(&package.title) => "it is called after the product".to_owned(),
+                (false, Some(program)) => format!("{program} in it says that it is a part of {}", scene.subject.name),
+                (false, None) => continue,
+            };
             let place = Place::new(PlaceKind::StorePackage, &package.full_name);
-            let what = if by_name { "publisher and product" } else { "the product" };
-            let text = format!("it is called after {what}");
             claims.add_with_parts(place.clone(), package.parts.clone(), Evidence::new("store-package", text, None));
             for user in &scene.survey.facts.users {
                 let folder = format!("{}\\Packages\\{}", user.local(), package.family);
