@@ -26,6 +26,10 @@ fn machine() -> Pc {
         );
     }
     pc.service("ScaleBridge", &format!("\"{DESK}\\bridge.exe\""), true);
+    pc.key(
+        &format!("HKLM\\SOFTWARE\\Classes\\CLSID\\{OTHER}\\InprocServer32"),
+        &[("", "C:\\Windows\\System32\\a.dll")],
+    );
     pc.service("Disk", "System32\\drivers\\disk.sys", true).file("C:\\Windows\\System32\\ntoskrnl.exe");
     pc.process(&format!("{DESK}\\tray.exe"), &[]);
     pc.process("C:\\Tools\\clock.exe", &[&format!("{DESK}\\port.lock")]);
@@ -156,6 +160,34 @@ fn every_hostile_edit_is_refused_by_name() {
             |plan| {
                 step(plan, StepKind::TakeKey).place.path =
                     "HKLM\\SYSTEM\\ControlSet001\\Services\\Disk\\Parameters".into()
+            },
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeKey).place.path = "HKLM\\SOFTWARE\\Classes\\CLSID".into(),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeKey).place.path = "HKLM\\SOFTWARE\\Classes\\*\\shellex".into(),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| step(plan, StepKind::TakeKey).place.path = format!("HKLM\\SOFTWARE\\Classes\\CLSID\\{OTHER}"),
+            |error| matches!(error, PlanError::Protected { .. }),
+        ),
+        (
+            |plan| {
+                let step = step(plan, StepKind::TakeKey);
+                step.kind = StepKind::TakeFile;
+                step.place = Place::file("C:\\Windows\\Installer\\3f2a1.msp");
+            },
+            |error| matches!(error, PlanError::ForeignPart { .. }),
+        ),
+        (
+            |plan| {
+                let step = step(plan, StepKind::TakeKey);
+                step.kind = StepKind::TakeFile;
+                step.place = Place::file("C:\\Windows\\System32\\drivers\\disk.sys");
             },
             |error| matches!(error, PlanError::Protected { .. }),
         ),

@@ -8,8 +8,8 @@ mod stage;
 use stage::{stage, stage_in_use};
 use stubble_core::model::RegValue;
 use stubble_core::survey::compare::{Difference, compare};
-use stubble_ledger::{Case, DeedState, Entry, LedgerError, Outcome, carry_out, putback, restart};
-use stubble_machine::{Alter, Observe};
+use stubble_ledger::{Case, DeedState, Entry, LedgerError, Outcome, carry_out, discard, putback, restart};
+use stubble_machine::{Alter, Observe, parcel};
 
 #[test]
 fn a_torn_last_line_is_cut_and_the_work_goes_on() {
@@ -287,4 +287,65 @@ fn a_vault_on_another_file_system_holds_each_content_once_and_gives_everything_b
     let returned = putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
     assert!(returned.iter().all(|one| one.refused.is_none()), "{returned:#?}");
     stage.assert_is(&stage.before, "after the putback");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_case_is_open_to_its_owner_only() {
+    use std::os::unix::fs::PermissionsExt;
+    let stage = stage();
+    stage.fresh_case();
+    let mode = std::fs::metadata(stage.case_folder()).unwrap().permissions().mode();
+    assert_eq!(mode & 0o077, 0, "{mode:o}");
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn what_is_half_carried_away_is_not_lost_when_the_other_disk_fails() {
+    let Some(stage) = stage::stage_elsewhere() else { return };
+    let vault = stage.about.vault.clone().unwrap();
+    let mut case = stage.fresh_case();
+    carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    let own = std::fs::read_dir(&vault).unwrap().next().unwrap().unwrap().path();
+    // As an interruption leaves it: the listing is there, and so is what it lists, here.
+    let mut deeds = own.read_dir().unwrap().map(|entry| entry.unwrap().path());
+    let deed = deeds.find(|deed| deed.join("0.json").is_file()).unwrap();
+    let name = deed.file_name().unwrap().to_owned();
+    let local = case.holding(&stage.bench).unwrap().join(name).join("0");
+    let record =
+        std::fs::read(case.folder().join("vault").join(deed.file_name().unwrap()).join("record.json")).unwrap();
+    let record: serde_json::Value = serde_json::from_slice(&record).unwrap();
+    let held = local.join(record[0]["name"].as_str().unwrap());
+    parcel::unpack(&deed.join("0.json"), &own.join("contents"), &held).unwrap();
+    for content in own.join("contents").read_dir().unwrap() {
+        std::fs::write(content.unwrap().path(), "not what was written").unwrap();
+    }
+    let step = case
+        .journal
+        .deeds()
+        .into_iter()
+        .find(|one| format!("{:04}", one.number) == deed.file_name().unwrap().to_string_lossy());
+    let returned = putback(&mut case, &stage.bench, &[step.unwrap().step], &mut |_| {}).unwrap();
+    assert!(returned.iter().all(|one| one.refused.is_none()), "{returned:#?}");
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn what_is_discarded_is_gone_and_the_rest_comes_back() {
+    for stage in [Some(stage()), stage::stage_elsewhere()].into_iter().flatten() {
+        let mut case = stage.fresh_case();
+        carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+        let gone = discard(&mut case, &stage.bench, &[]).unwrap();
+        assert!(gone.len() >= 3 && gone.iter().all(|one| one.bytes > 0), "{gone:#?}");
+        assert!(discard(&mut case, &stage.bench, &[]).unwrap().is_empty());
+        if let Some(vault) = &stage.about.vault {
+            let own = std::fs::read_dir(vault).unwrap().next().unwrap().unwrap().path();
+            assert_eq!(own.join("contents").read_dir().unwrap().count(), 0);
+        }
+        let refused = putback(&mut case, &stage.bench, std::slice::from_ref(&gone[0].step), &mut |_| {}).unwrap();
+        assert!(refused[0].refused.is_some());
+        putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+        let key = "HKLM\\SOFTWARE\\Scale Desk\\Bridge";
+        assert_eq!(stage.bench.read_value(key, "Port").unwrap().0, RegValue::dword("Port", 47310));
+    }
 }

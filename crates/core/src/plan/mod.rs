@@ -70,8 +70,8 @@ impl StepKind {
 pub const RUNGS: [(u8, &str); 6] = [
     (1, "close what runs"),
     (2, "take registrations that block"),
-    (3, "take services and startup entries"),
-    (4, "take programs and shortcuts"),
+    (3, "take services, drivers, tasks and startup entries"),
+    (4, "take programs, shortcuts and file types"),
     (5, "take data and settings of the machine"),
     (6, "take data of the users"),
 ];

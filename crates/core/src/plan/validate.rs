@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use thiserror::Error;
 
 use super::{FORMAT, Plan, Step, StepKind};
-use crate::model::path::{PathError, strict};
+use crate::content::Content;
+use crate::model::path::{PathError, leaf, strict};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::{Product, Registered};
@@ -199,27 +200,34 @@ fn check_parts(step: &Step, registered: &Registered, survey: &Survey, chosen: &[
         step.parts.iter().find(is_foreign)
     } else {
         // What the installer keeps for a product goes when nobody is registered for it, or with the registration.
-        let goes = |code: &Guid| {
-            !registered.products.contains_key(code)
-                || chosen.iter().any(|other| other.place.path.parse::<Guid>().is_ok_and(|own| own == *code))
+        let goes = |code: Guid| {
+            let unregisters = |other: &&Step| {
+                other.kind == StepKind::Unregister && other.place.path.parse::<Guid>().is_ok_and(|own| own == code)
+            };
+            !registered.products.contains_key(&code) || chosen.iter().any(unregisters)
         };
-        let is_kept =
-            |place: &&Place| is_registration(place) && !kept_for(place, registered).is_some_and(|code| goes(&code));
-        let is_loose = |place: &&Place| place.kind == PlaceKind::File && kept_for(place, registered).is_none();
-        let in_cache = |place: &&Place| fold(&place.path).contains("\\WINDOWS\\INSTALLER\\");
-        step.places().into_iter().find(|place| is_kept(place) && !(in_cache(place) && is_loose(place)))
+        let stays = |place: &&Place| is_registration(place) && !kept_for(place, registered, survey).is_some_and(goes);
+        step.places().into_iter().find(stays)
     };
     found.map_or(Ok(()), |place| Err(foreign(place)))
 }
 
-/// The product for which the installer keeps a package, or a folder of icons.
-fn kept_for(place: &Place, registered: &Registered) -> Option<Guid> {
+/// The product for which the installer keeps a package, or a folder of icons: by the registration, by
+/// the folder's name, or by what the package says of itself.
+fn kept_for(place: &Place, registered: &Registered, survey: &Survey) -> Option<Guid> {
     if !fold(&place.path).contains("\\WINDOWS\\INSTALLER\\") {
         return None;
     }
-    let by_name = crate::model::path::leaf(&place.path).parse().ok();
     let holds = |product: &Product| product.cached_package.as_deref().map(fold) == Some(fold(&place.path));
-    by_name.or_else(|| registered.products.iter().find(|(_, product)| holds(product)).map(|(code, _)| *code))
+    let by_registration = registered.products.iter().find(|(_, product)| holds(product)).map(|(code, _)| *code);
+    let by_content = || {
+        let file = survey.entry(&place.path)?;
+        survey.contents.iter().find_map(|told| match &told.content {
+            Content::Package(package) if told.file == file => package.code.parse().ok(),
+            _ => None,
+        })
+    };
+    by_registration.or_else(|| leaf(&place.path).parse().ok()).or_else(by_content)
 }
 
 fn is_registration(place: &Place) -> bool {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::claims::{Claim, Claims};
-use super::location::{below_classes, location};
+use super::location::{below_classes, holds_add_ins, location};
 use super::own_data::{OwnData, is_made_again};
 use super::{Decision, Evidence, Group, Remnant, Scene, Standing, protected, weigh};
 use crate::model::path::is_inside_or_same;
@@ -202,8 +202,7 @@ impl Decider<'_> {
     /// not the subject's.
     fn others_add_in(&self, key: KeyId) -> Option<String> {
         let registry = &self.scene.survey.registry;
-        let above = fold(registry.name(registry.keys().parent(key)));
-        if !["ADDINS", "ADD-INS", "PLUGINS", "EXTENSIONS"].contains(&above.as_str()) {
+        if !holds_add_ins(registry.name(registry.keys().parent(key))) {
             return None;
         }
         let name = registry.name(key);

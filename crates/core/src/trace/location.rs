@@ -11,6 +11,9 @@ use crate::model::text::fold;
 struct Table {
     classes: Vec<String>,
     shells: Vec<String>,
+    holders: Vec<String>,
+    add_ins: Vec<String>,
+    lists: Vec<String>,
     location: Vec<Row>,
 }
 
@@ -49,8 +52,27 @@ static TABLE: LazyLock<Table> =
 
 /// Keys of classes that stand for everything, not for one program's documents.
 pub fn is_shell_class(name: &str) -> bool {
+    is_among(&TABLE.shells, name)
+}
+
+/// Keys of classes that hold those of everybody.
+pub fn is_class_holder(name: &str) -> bool {
+    is_among(&TABLE.holders, name)
+}
+
+/// Keys of a program below which others register their add-ins.
+pub fn holds_add_ins(name: &str) -> bool {
+    is_among(&TABLE.add_ins, name)
+}
+
+/// Names of variables that are lists.
+pub fn lists() -> impl Iterator<Item = &'static str> {
+    TABLE.lists.iter().map(String::as_str)
+}
+
+fn is_among(names: &[String], name: &str) -> bool {
     let folded = fold(name);
-    TABLE.shells.iter().any(|shell| fold(shell) == folded)
+    names.iter().any(|one| fold(one) == folded)
 }
 
 /// The part of a key's path below a root of classes, of the machine or of a user, with that root.

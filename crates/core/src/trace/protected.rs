@@ -8,8 +8,8 @@ use crate::model::path::{Environment, is_inside_or_same, plain, program_of};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::firewall::{self, FirewallRule};
-use crate::survey::{Facts, Survey};
-use crate::trace::location::{below_classes, is_shell_class};
+use crate::survey::{Facts, Gap, Survey};
+use crate::trace::location::{below_classes, is_class_holder, is_shell_class};
 use crate::units;
 
 #[derive(Deserialize)]
@@ -96,7 +96,7 @@ fn classes_why(survey: &Survey, place: &Place) -> Option<&'static str> {
     let (_, rest) = below_classes(&place.path)?;
     let parts: Vec<&str> = rest.split('\\').collect();
     let is_holder = match parts[..] {
-        [own] => is_shell_class(own) || CLASS_HOLDERS.contains(&fold(own).as_str()),
+        [own] => is_shell_class(own) || is_class_holder(own),
         [own, _] => is_shell_class(own),
         [own, kind, _] => is_shell_class(own) && fold(kind) == "SHELLEX",
         _ => false,
@@ -141,19 +141,6 @@ fn variable_why(place: &Place) -> Option<&'static str> {
     (is_environment && is_windows).then_some("Windows needs it")
 }
 
-/// Keys of classes that hold those of everybody.
-const CLASS_HOLDERS: [&str; 9] = [
-    "CLSID",
-    "TYPELIB",
-    "APPID",
-    "INTERFACE",
-    "APPLICATIONS",
-    "INSTALLER",
-    "LOCAL SETTINGS",
-    "WOW6432NODE",
-    "COMPONENT CATEGORIES",
-];
-
 /// The rest of a path below another one.
 fn below<'p>(path: &'p str, above: &str) -> Option<&'p str> {
     let is_below = is_inside_or_same(path, above) && path.len() > above.len();
@@ -183,7 +170,11 @@ pub fn service_why(survey: &Survey, name: &str) -> Option<&'static str> {
     }
     // A driver that is gone drives nothing, Windows' own least of all.
     let folder = format!("{}\\System32\\drivers", survey.facts.windows);
-    let are_there = || survey.files.find(&folder).is_some_and(|at| survey.files.children(at).next().is_some());
+    let unseen = |gap: &Gap| is_inside_or_same(&gap.what, &folder) || is_inside_or_same(&folder, &gap.what);
+    let are_there = || {
+        let all_seen = !survey.gaps.iter().any(unseen);
+        all_seen && survey.files.find(&folder).is_some_and(|at| survey.files.children(at).next().is_some())
+    };
     if is_inside_or_same(&program, &folder) && !survey.exists(&program) && are_there() {
         return None;
     }
@@ -194,11 +185,26 @@ pub fn service_why(survey: &Survey, name: &str) -> Option<&'static str> {
     (!is_brought).then_some("its program belongs to Windows")
 }
 
-/// Whether a file among the system's drivers says that somebody else made it.
+/// Whether a file among the system's drivers says that somebody else made it. What Windows starts by
+/// stays, whoever made it: some of it comes with Windows.
 fn is_others_driver(survey: &Survey, file: &str) -> bool {
     let drivers = format!("{}\\System32\\drivers", survey.facts.windows);
     let maker = survey.version_of(file).map(|version| version.company.to_lowercase()).unwrap_or_default();
-    is_inside_or_same(file, &drivers) && !maker.is_empty() && !maker.contains("microsoft")
+    let is_others = is_inside_or_same(file, &drivers) && !maker.is_empty() && !maker.contains("microsoft");
+    is_others && !starts_windows(survey, file)
+}
+
+/// Whether a service runs a file before the rest of Windows is there.
+fn starts_windows(survey: &Survey, file: &str) -> bool {
+    const AT_BOOT: u32 = 0;
+    let registry = &survey.registry;
+    registry.subkeys(&survey.facts.services_key()).into_iter().any(|key| {
+        let at_boot = registry.value(key, "Start").and_then(|value| value.dword()) == Some(AT_BOOT);
+        let image = registry.text(key, "ImagePath").filter(|_| at_boot);
+        let program =
+            image.and_then(|image| program_of(&image, &survey.environment(None), &|path| survey.has_file(path)));
+        program.is_some_and(|program| fold(&program) == fold(file))
+    })
 }
 
 /// Whether a folder is a root that programs of all publishers share, or a part of the system.

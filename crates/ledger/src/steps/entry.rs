@@ -43,6 +43,9 @@ pub(super) fn take(
     carry_away(&held, machine, at)
 }
 
+/// Folders above a listing that are ours: the deed's, the case's, and the chosen one that holds it.
+const ABOVE_LISTING: usize = 3;
+
 /// Carries what is held to the place on another file system that was chosen for the vault. From
 /// the moment when its listing is there, that is what counts.
 fn carry_away(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
@@ -56,25 +59,32 @@ fn carry_away(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<(), Ledge
             durable::make_folders(folder).map_err(LedgerError::io(folder))?;
         }
         parcel::pack(held, &elsewhere.store, &listing)?;
+        // Nothing goes here before all names on the way to the listing are on the disk there.
+        for folder in listing.ancestors().skip(1).take(ABOVE_LISTING) {
+            durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
+        }
     }
     Ok(parcel::remove(held)?)
 }
 
-/// Fetches what was carried away; tells whether there was anything. What was left of an earlier
-/// fetch goes first.
-fn fetch(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
-    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(false) };
+/// Fetches what was carried away, unless all of it is still here; tells whether there is anything to
+/// put back. What is left here of an interruption goes only when the whole has arrived.
+fn fetch(piece: &Piece, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
+    let is_here = std::fs::symlink_metadata(held).is_ok();
+    if is_here && check_held(piece, held, machine).is_ok() {
+        return Ok(true);
+    }
+    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(is_here) };
     let listing = elsewhere.listing(at.deed, at.piece);
     if !listing.exists() {
-        return Ok(false);
+        return Ok(is_here);
     }
     let Some((folder, name)) = held.parent().zip(held.file_name()) else { return Ok(false) };
     let coming = folder.join("coming");
-    for old in [&coming, held] {
-        parcel::remove(old)?;
-    }
+    parcel::remove(&coming)?;
     durable::make_folders(&coming).map_err(LedgerError::io(&coming))?;
     parcel::unpack(&listing, &elsewhere.store, &coming.join(name))?;
+    parcel::remove(held)?;
     durable::rename(&coming.join(name), held).map_err(LedgerError::io(held))?;
     durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
     durable::remove_folder(&coming).map_err(LedgerError::io(&coming))?;
@@ -124,7 +134,7 @@ pub(super) fn put_back(
     }
     let held = held(piece, at, machine)?;
     let is_back = at.again && is_as_taken(piece, path, machine)?;
-    if !is_back && (fetch(&held, machine, at)? || std::fs::symlink_metadata(&held).is_ok()) {
+    if !is_back && fetch(piece, &held, machine, at)? {
         check_held(piece, &held, machine)?;
         machine.return_entry(&held, path, above)?;
         return forget(machine, at);

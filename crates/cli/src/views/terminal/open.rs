@@ -13,6 +13,9 @@ pub fn opened(opened: &Opened, width: Option<usize>) -> String {
     let mut line = |label: &str, text: &str| out.push_str(&hang(&format!("  {label:<9}"), &shown(text), width));
     line("machine", &format!("{}, {}", opened.computer, opened.system));
     line("case", &opened.case);
+    if let Some(vault) = &opened.vault {
+        line("vault", vault);
+    }
     line("payload", opened.payload.as_deref().unwrap_or("none found; name one with `stubble install PATH`"));
     let known = |kind| subject.anchors.iter().filter(move |anchor| anchor.kind == kind);
     for anchor in known(AnchorKind::EarlierName) {

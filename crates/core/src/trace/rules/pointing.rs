@@ -4,7 +4,9 @@ use super::Rule;
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind, list};
 use crate::survey::{KeyId, Registry};
-use crate::trace::location::{Location, Takes, below_classes, is_shell_class, location};
+use crate::trace::location::{
+    Location, Takes, below_classes, holds_add_ins, is_class_holder, is_shell_class, lists, location,
+};
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Registrations that lead to the subject, or name a class of it: anywhere in the registry where
@@ -43,8 +45,7 @@ impl Rule for Pointing {
 
 /// Whether a key is one of those with which add-ins register themselves with another program.
 fn is_add_in(path: &str) -> bool {
-    let above = path.rsplit('\\').nth(1).map(fold).unwrap_or_default();
-    ["ADDINS", "ADD-INS", "PLUGINS", "EXTENSIONS"].contains(&above.as_str())
+    path.rsplit('\\').nth(1).is_some_and(holds_add_ins)
 }
 
 /// Identifiers and names of the subject's classes, by their folded form, as they are written and with
@@ -146,19 +147,7 @@ impl Seen<'_> {
             if let Some(found) = location(path, value) {
                 return self.unless_elsewhere(found);
             }
-            if is_shell_class(name)
-                || [
-                    "CLSID",
-                    "TYPELIB",
-                    "APPID",
-                    "INTERFACE",
-                    "APPLICATIONS",
-                    "INSTALLER",
-                    "LOCAL SETTINGS",
-                    "WOW6432NODE",
-                ]
-                .contains(&fold(name).as_str())
-            {
+            if is_shell_class(name) || is_class_holder(name) {
                 return self.verb(root, rest);
             }
             let place = Place::key(format!("{root}\\{name}"));
@@ -167,7 +156,7 @@ impl Seen<'_> {
         }
         if let Some(found) = location(path, value) {
             // The search path is a list, of which only an entry goes.
-            let is_list = value.is_some_and(|name| ["PATH", "PSMODULEPATH", "PATHEXT"].contains(&fold(name).as_str()));
+            let is_list = value.is_some_and(|name| lists().any(|list| fold(list) == fold(name)));
             let is_list = is_list && fold(path).ends_with("ENVIRONMENT");
             return if is_list { None } else { self.unless_elsewhere(found) };
         }
@@ -225,9 +214,7 @@ impl Seen<'_> {
     /// An add-in that another program loads, called after a class of the subject.
     fn add_in(&self, path: &str) -> Option<Location> {
         let parts: Vec<&str> = path.split('\\').collect();
-        let at = parts
-            .iter()
-            .position(|part| ["ADDINS", "ADD-INS", "PLUGINS", "EXTENSIONS"].contains(&fold(part).as_str()))?;
+        let at = parts.iter().position(|part| holds_add_ins(part))?;
         let name = parts.get(at + 1)?;
         let by_code = || name.parse::<Guid>().ok().and_then(|code| self.classes.get(&code.to_string()));
         let is_own = self.classes.get(name).or_else(by_code).is_some() || self.scene.begins_with_subject(name);

@@ -1,14 +1,12 @@
 use super::Rule;
 use crate::model::path::plain;
 use crate::model::{Place, list};
+use crate::trace::location::lists;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Entries of the search paths, of the machine and of each user, that lead into a folder of the
 /// subject.
 pub struct SearchPath;
-
-/// Variables that are lists of folders.
-const LISTS: [&str; 3] = ["Path", "PSModulePath", "PATHEXT"];
 
 impl Rule for SearchPath {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
@@ -18,7 +16,7 @@ impl Rule for SearchPath {
         let registry = &scene.survey.registry;
         for (path, user) in std::iter::once((machine, None)).chain(users) {
             let Some(key) = registry.key(&path) else { continue };
-            for value in LISTS.iter().filter_map(|name| registry.value(key, name)) {
+            for value in lists().filter_map(|name| registry.value(key, name)) {
                 for entry in list::entries(value.kind, value.data) {
                     let target = plain(entry.trim_matches('"'), &scene.survey.environment(user));
                     let Some(lead) = scene.lead(claims, &target) else { continue };
