@@ -63,7 +63,7 @@ impl Stage {
         let survey = bench.survey().unwrap();
         let registered = Registered::read(&survey);
         let Identified::One(subject) = identify(&survey, &registered, &[], "scale desk") else { panic!("not one") };
-        let plan = build(&survey, &trace(&survey, &registered, &subject), &subject.name);
+        let plan = build(&survey, &registered, &trace(&survey, &registered, &subject), &subject.name);
         let about = About::new("bench".into(), "WEIGH-07".into(), *subject, None);
         Self { folder, bench, plan, about }
     }

@@ -6,6 +6,7 @@
 //! shared.
 
 pub mod breaking;
+pub mod description;
 pub mod install;
 pub mod machine;
 pub mod names;

@@ -137,6 +137,9 @@ pub struct Plan {
     /// Make a new plan, even if the old one was edited
     #[arg(long)]
     pub anew: bool,
+    /// Only put files right that are missing or not as in the payload
+    #[arg(long)]
+    pub repair: bool,
 }
 
 /// Undo.

@@ -50,6 +50,9 @@ pub enum CliError {
         /// Who could be meant.
         candidates: Vec<Candidate>,
     },
+    /// What is to be put right is not installed.
+    #[error("{0} is not installed here, so that there is nothing to put right")]
+    NotInstalled(String),
     /// The payload is no package.
     #[error("{path} cannot be used as a payload: {source}")]
     Payload {
@@ -164,6 +167,7 @@ pub fn explain(error: &CliError) -> Told {
         CliError::Payload { .. } => {
             told("Fetch the full installer package again, and name it with `--payload`.", Exit::Usage)
         }
+        CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
         CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
         CliError::Plan(plan) => plan_told(plan, &told),
         CliError::PlanEdited(_) => {

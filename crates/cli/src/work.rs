@@ -16,6 +16,9 @@ use crate::machines::{Machine, machine};
 /// The largest file that is read as a package.
 const LARGEST_PACKAGE: u64 = 2 << 30;
 
+/// The largest installed file that is compared by content.
+pub const LARGEST_FILE: u64 = 4 << 30;
+
 /// Settings that are the same for every command.
 #[derive(Clone, Debug)]
 pub struct Settings {

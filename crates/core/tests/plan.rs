@@ -41,7 +41,7 @@ fn plan() -> (Survey, Plan) {
     let pc = machine();
     let trace = traced(&pc, "scale desk");
     let survey = pc.survey();
-    let plan = build(&survey, &trace, "Quernlight Scale Desk");
+    let plan = build(&survey, &Registered::read(&survey), &trace, "Quernlight Scale Desk");
     (survey, plan)
 }
 
@@ -267,7 +267,7 @@ fn a_service_of_windows_is_never_taken() {
     pc.service("EventLog", "%SystemRoot%\\System32\\svchost.exe -k netsvcs", true);
     let trace = traced(&pc, "scale desk");
     let survey = pc.survey();
-    let mut plan = build(&survey, &trace, "Scale Desk");
+    let mut plan = build(&survey, &Registered::read(&survey), &trace, "Scale Desk");
     step(&mut plan, StepKind::RemoveService).place.path = "eventlog".into();
     let error = validate(&plan, &survey).unwrap_err();
     assert!(matches!(error, PlanError::Protected { .. }), "{error}");

@@ -9,7 +9,7 @@ use stubble_machine::{Above, Alter, MachineError};
 use crate::journal::{Deed, DeedState, Entry};
 use crate::loans::finish_giving_back;
 use crate::putback::put_back_one;
-use crate::steps::{At, Later, Piece, entry, pieces};
+use crate::steps::{At, Later, Piece, entry, pieces, uninstaller};
 use crate::{Case, LedgerError};
 
 /// What became of a step.
@@ -18,6 +18,17 @@ use crate::{Case, LedgerError};
 pub enum Outcome {
     /// It is done.
     Done,
+    /// The product's own uninstaller has run.
+    Uninstalled {
+        /// Places that it has removed.
+        gone: usize,
+        /// What is new since; it stays when the step is undone.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        made: Vec<Place>,
+        /// What it has removed or changed, and what cannot be put back.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        lost: Vec<Place>,
+    },
     /// There was nothing left to take.
     AlreadyGone,
     /// The place is no longer as the plan saw it, and was left alone.
@@ -53,7 +64,7 @@ pub enum Outcome {
 impl Outcome {
     /// Whether nothing is outstanding.
     pub fn is_settled(&self) -> bool {
-        matches!(self, Self::Done | Self::AlreadyGone)
+        matches!(self, Self::Done | Self::AlreadyGone | Self::Uninstalled { .. })
     }
 }
 
@@ -78,7 +89,7 @@ pub fn carry_out(
     tell: &mut dyn FnMut(&Report),
 ) -> Result<Vec<Report>, LedgerError> {
     machine.ready()?;
-    machine.keep_registry(&case.holding(machine)?.join("registry"))?;
+    case.keep_registry(machine)?;
     finish_open(case, machine)?;
     let moved = settle_put_off(case, machine, true)?;
     case.has_room_for(machine, plan)?;
@@ -86,7 +97,7 @@ pub fn carry_out(
     for step in plan.chosen() {
         let outcome = match moved.contains(&step.place) {
             true => Outcome::Done,
-            false => carry_out_step(case, machine, step)?,
+            false => carry_out_step(case, machine, plan, step)?,
         };
         if !outcome.is_settled() {
             case.journal.append(Entry::Left { step: step.id.clone(), why: why(&outcome) })?;
@@ -100,7 +111,7 @@ pub fn carry_out(
     Ok(reports)
 }
 
-fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<Outcome, LedgerError> {
+fn carry_out_step(case: &mut Case, machine: &dyn Alter, plan: &Plan, step: &Step) -> Result<Outcome, LedgerError> {
     let places: Vec<_> = step.places().into_iter().cloned().collect();
     let survey = match machine.survey_of(&places) {
         Ok(survey) => survey,
@@ -113,12 +124,18 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         return Ok(Outcome::AlreadyGone);
     }
     match state(&survey, &step.place, &step.parts) {
+        None if step.kind == StepKind::ReplaceFile && step.expect.is_empty() => {}
         None => return Ok(Outcome::AlreadyGone),
-        Some(found) if found != step.expect => return Ok(Outcome::Changed),
+        Some(found) if found != step.expect && found != uninstaller::expected_since(case, step)? => {
+            return Ok(Outcome::Changed);
+        }
         Some(_) => {}
     }
-    let mut pieces = pieces(step, &survey, machine)?;
     let deed = case.journal.next_deed();
+    let mut pieces = match step.kind {
+        StepKind::Uninstall => uninstaller::prepare(case, machine, plan, step, deed)?,
+        _ => pieces(step, &survey, machine)?,
+    };
     let record = case.set_record(deed, &pieces)?;
     case.journal.append(Entry::Intent {
         deed,
@@ -130,9 +147,12 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
     })?;
     match take_all(case, machine, deed, &mut pieces) {
         Ok(()) => {
-            case.journal.append(Entry::Done { deed, after: times(&pieces) })?;
+            done(case, deed, times(&pieces))?;
+            if let Some(effect) = uninstaller::effect_of(case, deed)? {
+                return Ok(Outcome::Uninstalled { gone: effect.gone, made: effect.made, lost: effect.lost });
+            }
             let now = machine.survey_of(&places)?;
-            let stays = matches!(step.kind, StepKind::EndProcess | StepKind::LowerCount);
+            let stays = matches!(step.kind, StepKind::EndProcess | StepKind::LowerCount | StepKind::ReplaceFile);
             let is_back = !stays && state(&now, &step.place, &step.parts).is_some();
             Ok(if is_back { Outcome::CameBack } else { Outcome::Done })
         }
@@ -150,6 +170,12 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, step: &Step) -> Result<O
         }
         Err(other) => Err(other),
     }
+}
+
+/// Writes down that a deed is done.
+pub(crate) fn done(case: &mut Case, deed: u32, after: Vec<FileTime>) -> Result<(), LedgerError> {
+    let effect = uninstaller::digest(case, deed)?;
+    case.journal.append(Entry::Done { deed, after, effect })
 }
 
 /// The time stamps above pieces, after they were taken.
@@ -193,7 +219,7 @@ pub(crate) fn settle_put_off(case: &mut Case, machine: &dyn Alter, again: bool) 
         let moved = later.as_ref().map_or(Ok(false), |later| entry::has_moved(later, machine))?;
         if moved {
             pieces[0].complete(machine)?;
-            case.journal.append(Entry::Done { deed: deed.number, after: times(&pieces) })?;
+            done(case, deed.number, times(&pieces))?;
             gone.push(deed.place);
         } else if again {
             let above = later.as_ref().map_or_else(Above::default, Later::above);
@@ -234,7 +260,7 @@ fn finish_forwards(case: &mut Case, machine: &dyn Alter, deed: u32) -> Result<()
             for piece in &mut pieces {
                 piece.complete(machine)?;
             }
-            case.journal.append(Entry::Done { deed, after: times(&pieces) })
+            done(case, deed, times(&pieces))
         }
         Err(LedgerError::Machine(error)) => {
             put_back_all(case, machine, deed, &pieces, true)?;
@@ -277,7 +303,7 @@ fn outcome_of(error: MachineError) -> Outcome {
 
 fn why(outcome: &Outcome) -> String {
     match outcome {
-        Outcome::Done => "done".to_owned(),
+        Outcome::Done | Outcome::Uninstalled { .. } => "done".to_owned(),
         Outcome::AlreadyGone => "already gone".to_owned(),
         Outcome::CameBack => "taken, and something stands there again".to_owned(),
         Outcome::Changed => "changed since the plan was made".to_owned(),

@@ -12,6 +12,7 @@ use stubble_machine::{Alter, MachineError, capture, durable};
 
 use crate::LedgerError;
 use crate::journal::{Borrowed, Deed, DeedState, Entry, Journal};
+use crate::steps::uninstaller;
 
 const ABOUT: &str = "case.json";
 const JOURNAL: &str = "journal.jsonl";
@@ -184,6 +185,11 @@ impl Case {
                 places.extend(piece.taken().filter(|_| deed.state != DeedState::PutOff));
                 places.extend(piece.otherwise());
             }
+            let effect = uninstaller::effect_of(self, deed.number)?;
+            for piece in effect.iter().flat_map(|effect| &effect.pieces) {
+                places.extend(piece.taken());
+                places.extend(piece.otherwise());
+            }
         }
         places.extend(self.borrowed_values()?);
         Ok(places)
@@ -197,6 +203,13 @@ impl Case {
     /// A name that only this case has.
     pub(crate) fn own_name(&self) -> String {
         format!("case-{}", &short_digest(self.about.opened.as_bytes())[..12])
+    }
+
+    /// Keeps the machine's registry as it was before this case changed it.
+    pub(crate) fn keep_registry(&self, machine: &dyn Alter) -> Result<(), LedgerError> {
+        let kept = self.holding(machine)?.join("registry");
+        make_room(&kept, machine)?;
+        Ok(machine.keep_registry(&kept)?)
     }
 
     /// The folder into which files and folders are taken: the one that was chosen, or in the case,
@@ -218,6 +231,16 @@ impl Case {
     }
 }
 
+/// Makes the folder in which something is to be held. One at the top of the machine's drive is for
+/// administrators only.
+pub(crate) fn make_room(held: &Path, machine: &dyn Alter) -> Result<(), LedgerError> {
+    let Some(folder) = held.parent() else { return Ok(()) };
+    if held.starts_with(machine.later_vault()?.0) {
+        machine.make_vault()?;
+    }
+    durable::make_folders(folder).map_err(LedgerError::io(folder))
+}
+
 /// Where what is taken is carried to, once it is taken, because the vault was chosen to be on
 /// another file system.
 #[derive(Clone, Debug)]
@@ -228,9 +251,14 @@ pub(crate) struct Elsewhere {
 }
 
 impl Elsewhere {
+    /// The folder for a deed.
+    pub(crate) fn folder_of(&self, deed: u32) -> PathBuf {
+        self.folder.join(format!("{deed:04}"))
+    }
+
     /// The listing of a piece of a deed.
     pub(crate) fn listing(&self, deed: u32, piece: usize) -> PathBuf {
-        self.folder.join(format!("{deed:04}")).join(format!("{piece}.json"))
+        self.folder_of(deed).join(format!("{piece}.json"))
     }
 
     /// All listings that are there.

@@ -8,7 +8,7 @@ use stubble_core::model::Place;
 use stubble_machine::{Alter, parcel};
 
 use crate::journal::{Deed, DeedState, Entry};
-use crate::steps::{At, Piece, entry};
+use crate::steps::{At, Piece, entry, replace, uninstaller};
 use crate::{Case, LedgerError};
 
 /// Files and folders of one step that are held.
@@ -33,11 +33,13 @@ impl Case {
         for deed in wanted(self, steps)? {
             let mut bytes = None;
             for (number, piece) in self.record(deed.number)?.iter().enumerate() {
-                if !matches!(piece, Piece::Entry { .. }) {
-                    continue;
-                }
                 let at = At { case: self, deed: deed.number, piece: number, again: false };
-                let size = entry::weight(piece, &at, machine)?;
+                let size = match piece {
+                    Piece::Entry { .. } => entry::weight(piece, &at, machine)?,
+                    Piece::Uninstaller { copies, .. } => uninstaller::weight(copies, machine, &at)?,
+                    Piece::Replace { .. } => replace::weight(piece, machine, &at)?,
+                    _ => continue,
+                };
                 bytes = Some(bytes.unwrap_or(0) + size);
             }
             if let Some(bytes) = bytes {
@@ -72,8 +74,12 @@ pub fn discard(case: &mut Case, machine: &dyn Alter, steps: &[String]) -> Result
     let is_gone = |deed: &Deed| deed.state == DeedState::Discarded;
     for deed in case.journal.deeds().into_iter().filter(is_gone) {
         for (number, piece) in case.record(deed.number)?.iter().enumerate() {
-            if matches!(piece, Piece::Entry { .. }) {
-                entry::discard(piece, &At { case, deed: deed.number, piece: number, again: false }, machine)?;
+            let at = At { case, deed: deed.number, piece: number, again: false };
+            match piece {
+                Piece::Entry { .. } => entry::discard(piece, &at, machine)?,
+                Piece::Uninstaller { .. } => uninstaller::discard(machine, &at)?,
+                Piece::Replace { .. } => replace::discard(piece, machine, &at)?,
+                _ => {}
             }
         }
     }

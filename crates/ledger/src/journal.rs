@@ -54,6 +54,9 @@ pub enum Entry {
         /// Time stamps above its pieces, after it.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         after: Vec<FileTime>,
+        /// Digest of the record of what an uninstaller did.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        effect: String,
     },
     /// A file is in use: the machine is asked to move it to the vault at its next start.
     PutOff {
@@ -292,10 +295,18 @@ impl Journal {
     /// Time stamps above the pieces of a deed, as they were when it was done.
     pub(crate) fn times_after(&self, number: u32) -> &[FileTime] {
         let done = self.lines.iter().rev().find_map(|line| match &line.entry {
-            Entry::Done { deed, after } if *deed == number && !after.is_empty() => Some(after.as_slice()),
+            Entry::Done { deed, after, .. } if *deed == number && !after.is_empty() => Some(after.as_slice()),
             _ => None,
         });
         done.unwrap_or_default()
+    }
+
+    /// The digest of the record of what a deed's uninstaller did.
+    pub(crate) fn effect_of(&self, number: u32) -> Option<&str> {
+        self.lines.iter().rev().find_map(|line| match &line.entry {
+            Entry::Done { deed, effect, .. } if *deed == number && !effect.is_empty() => Some(effect.as_str()),
+            _ => None,
+        })
     }
 
     /// The digest of a deed's record.
@@ -314,6 +325,8 @@ impl Journal {
         for line in &self.lines {
             match &line.entry {
                 Entry::Installed { payload, code, .. } => last = is_success(*code).then_some(payload.as_str()),
+                // A file that is put right leaves the install what it is.
+                Entry::Intent { kind: StepKind::ReplaceFile, .. } => {}
                 Entry::Intent { .. } | Entry::Undone { .. } => last = None,
                 _ => {}
             }

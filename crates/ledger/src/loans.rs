@@ -9,7 +9,7 @@ use stubble_core::loans::{Lent, Loan};
 use stubble_core::model::Place;
 use stubble_machine::{Alter, MachineError};
 
-use crate::carry_out::{finish_open, take_all, times};
+use crate::carry_out::{done, finish_open, take_all, times};
 use crate::journal::{Borrowed, DeedState, Entry};
 use crate::steps::{At, Piece, setting};
 use crate::{Case, LedgerError};
@@ -30,7 +30,7 @@ pub struct GivenBack {
 /// nobody's loan.
 pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool) -> Result<bool, LedgerError> {
     machine.ready()?;
-    machine.keep_registry(&case.holding(machine)?.join("registry"))?;
+    case.keep_registry(machine)?;
     finish_open(case, machine)?;
     if case.journal.loans().iter().any(|out| out.loan == loan.name && out.is_out()) {
         return Ok(false);
@@ -60,7 +60,7 @@ pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool)
     })?;
     match take_all(case, machine, deed, &mut pieces) {
         Ok(()) => {
-            case.journal.append(Entry::Done { deed, after: times(&pieces) })?;
+            done(case, deed, times(&pieces))?;
             Ok(true)
         }
         Err(LedgerError::Machine(error)) => {

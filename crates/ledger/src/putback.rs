@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
 use stubble_machine::{Alter, MachineError};
 
-use crate::carry_out::{finish_open, put_back_all, settle_put_off};
+use crate::carry_out::{done, finish_open, put_back_all, settle_put_off};
 use crate::journal::{DeedState, Entry};
 use crate::{Case, LedgerError};
 
@@ -80,10 +80,14 @@ pub(crate) fn put_back_one(
         Err(
             error @ (LedgerError::Damaged { .. }
             | LedgerError::Machine(
-                MachineError::Occupied(_) | MachineError::Absent(_) | MachineError::Refused { .. },
+                MachineError::Occupied(_)
+                | MachineError::Absent(_)
+                | MachineError::Refused { .. }
+                | MachineError::InUse { .. }
+                | MachineError::Denied(_),
             )),
         ) => {
-            case.journal.append(Entry::Done { deed, after: Vec::new() })?;
+            done(case, deed, Vec::new())?;
             Ok(Some(error.to_string()))
         }
         Err(other) => Err(other),

@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use stubble_core::plan::Plan;
+use stubble_core::plan::{Plan, StepKind};
+use stubble_core::trace::Decision;
 use stubble_machine::{Alter, free_bytes};
 
 use crate::{Case, LedgerError};
@@ -19,12 +20,18 @@ impl Case {
         enough("the machine's drive", room.free, room.registry + OWN)?;
         let own = self.folder();
         enough(&own.display().to_string(), free(own)?, OWN)?;
-        let Some(elsewhere) = self.elsewhere(machine)? else { return Ok(()) };
-        let places: Vec<_> = plan.chosen().flat_map(|step| step.places()).cloned().collect();
+        let elsewhere = self.elsewhere(machine)?;
+        // An uninstaller says nowhere what it will take: all that the plan names is copied.
+        let uninstalls = plan.chosen().any(|step| step.kind == StepKind::Uninstall);
+        if elsewhere.is_none() && !uninstalls {
+            return Ok(());
+        }
+        let steps = plan.steps.iter().filter(|step| uninstalls || step.decision == Decision::Remove);
+        let places: Vec<_> = steps.flat_map(|step| step.places()).cloned().collect();
         let survey = machine.survey_of(&places)?;
         let on_disk = places.iter().filter(|place| place.kind.is_on_disk());
         let bytes: u64 = on_disk.filter_map(|place| Some(survey.weight(survey.files.find(&place.path)?).0)).sum();
-        let chosen = self.about.vault.as_deref().unwrap_or(&elsewhere.store);
+        let chosen = elsewhere.and(self.about.vault.as_deref()).unwrap_or(own);
         enough(&chosen.display().to_string(), free(chosen)?, bytes + OWN)
     }
 }

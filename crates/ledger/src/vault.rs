@@ -10,7 +10,7 @@ use stubble_machine::{Alter, durable};
 
 use crate::case::short_digest;
 use crate::journal::DeedState;
-use crate::steps::{At, Later, Piece, entry};
+use crate::steps::{At, Later, Piece, entry, replace, uninstaller};
 use crate::{Case, LedgerError};
 
 const RECORD: &str = "record.json";
@@ -103,6 +103,22 @@ impl Case {
                 }
             };
             for (number, piece) in pieces.iter().enumerate() {
+                if let Piece::Uninstaller { copies, .. } = piece {
+                    state.entries += copies.len();
+                    let at = At { case: self, deed: deed.number, piece: number, again: false };
+                    if let Err(error) = uninstaller::check(copies, machine, &at) {
+                        let (step, place) = (deed.step.clone(), deed.place.clone());
+                        state.faults.push(VaultFault { step, place, why: error.to_string() });
+                    }
+                }
+                if let Piece::Replace { path, .. } = piece {
+                    state.entries += 1;
+                    let at = At { case: self, deed: deed.number, piece: number, again: false };
+                    if let Err(error) = replace::check(piece, machine, &at) {
+                        let (step, place) = (deed.step.clone(), Place::file(path.as_str()));
+                        state.faults.push(VaultFault { step, place, why: error.to_string() });
+                    }
+                }
                 let Some(place) = piece.taken().filter(|_| matches!(piece, Piece::Entry { .. })) else { continue };
                 state.entries += 1;
                 let at = At { case: self, deed: deed.number, piece: number, again: false };

@@ -18,10 +18,11 @@ mod shortcut;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::survey::Survey;
 
 pub use error::{MachineError, NoWrite};
+use parcel::Depth;
 
 /// Reads a machine. Nothing here changes it, to the last byte and time stamp.
 pub trait Observe {
@@ -80,12 +81,23 @@ pub trait Alter: Observe {
     fn can_hold(&self, vault: &Path) -> Result<(), MachineError>;
 
     /// A folder on the machine's own file system that can hold what is taken, for a case that
-    /// lies elsewhere; no survey shows it. It is made where it is not there.
+    /// lies elsewhere; no survey shows it. It is there once it was [made](Self::make_vault).
     fn own_vault(&self) -> Result<PathBuf, MachineError>;
+
+    /// Makes the folders of [`own_vault`](Self::own_vault) and [`later_vault`](Self::later_vault), for
+    /// administrators only, where they are not there.
+    fn make_vault(&self) -> Result<(), MachineError>;
 
     /// Keeps the files of the registry as they are in that folder, where they are files of ours
     /// to change. What is kept there already stays as it is.
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError>;
+
+    /// Keys as they were when [`keep_registry`](Self::keep_registry) kept the registry in that folder,
+    /// each with everything below it.
+    fn keys_as_kept(&self, kept: &Path, keys: &[String]) -> Result<Vec<KeyTree>, MachineError>;
+
+    /// Copies a file or folder into a parcel; the machine is not changed.
+    fn copy_entry(&self, path: &str, depth: Depth, store: &Path, listing: &Path) -> Result<(), MachineError>;
 
     /// Room on the machine's drive.
     fn room(&self) -> Result<Room, MachineError>;
@@ -96,6 +108,10 @@ pub trait Alter: Observe {
     /// Moves a taken file or folder back. Fails with [`MachineError::Occupied`] if something is there.
     fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError>;
 
+    /// Writes a new file that is to be moved to the machine, with the attributes and the access list of a
+    /// held one, where there is one like it.
+    fn write_held(&self, held: &Path, content: &[u8], like: Option<&Path>) -> Result<(), MachineError>;
+
     /// The state of something that the vault holds, as [`state::of`](stubble_core::survey::state::of) has
     /// it; `None` where nothing is held.
     fn state_of_held(&self, held: &Path) -> Result<Option<String>, MachineError>;
@@ -105,7 +121,7 @@ pub trait Alter: Observe {
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError>;
 
     /// A folder on the machine's system drive to which things can be moved at its next start: as
-    /// this computer and as the machine names it. No survey shows it.
+    /// this computer and as the machine names it. No survey shows it, and it may have to be made.
     fn later_vault(&self) -> Result<(PathBuf, String), MachineError>;
 
     /// Asks the machine to move something at its next start, by its own means. Tells the value in
@@ -172,4 +188,8 @@ pub trait Alter: Observe {
 
     /// Runs an installer that lies on the machine, quietly, to its end.
     fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError>;
+
+    /// Has the package installer remove a product by the package that it keeps for that, quietly,
+    /// to its end.
+    fn run_uninstaller(&self, product: Guid) -> Result<InstallerRun, MachineError>;
 }

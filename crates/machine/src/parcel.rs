@@ -59,11 +59,20 @@ enum Kind {
     },
 }
 
+/// How much of a folder goes into a parcel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Depth {
+    /// The folder with all below it.
+    Whole,
+    /// The folder itself, without what is in it.
+    Alone,
+}
+
 /// Writes a parcel of what lies at `from`: contents into the folder `store`, then the listing.
-pub fn pack(from: &Path, store: &Path, listing: &Path) -> Result<(), MachineError> {
+pub fn pack(from: &Path, depth: Depth, store: &Path, listing: &Path) -> Result<(), MachineError> {
     let mut entries = Vec::new();
     durable::make_folders(store).map_err(failed(store))?;
-    let mut packing = Packing { store, seen: HashMap::new(), top: from };
+    let mut packing = Packing { store, seen: HashMap::new(), top: from, depth };
     packing.add(Vec::new(), &mut entries)?;
     durable::sync_folder(store).map_err(failed(store))?;
     let text = serde_json::to_vec(&Listing { format: FORMAT.to_owned(), entries }).map_err(io::Error::from);
@@ -75,6 +84,7 @@ struct Packing<'p> {
     /// Files with several names, by device and number.
     seen: HashMap<(u64, u64), usize>,
     top: &'p Path,
+    depth: Depth,
 }
 
 impl Packing<'_> {
@@ -100,7 +110,7 @@ impl Packing<'_> {
             let why = "it is no file, folder or link".to_owned();
             return Err(MachineError::Refused { path: path.display().to_string(), why });
         };
-        let is_folder = matches!(kind, Kind::Folder);
+        let goes_in = matches!(kind, Kind::Folder) && self.depth == Depth::Whole;
         let (mode, owner) = rights(&meta);
         let attributes = attributes::all(&path);
         entries.push(Item {
@@ -111,7 +121,7 @@ impl Packing<'_> {
             owner,
             attributes,
         });
-        if is_folder {
+        if goes_in {
             let mut inside = Vec::new();
             for entry in fs::read_dir(&path).map_err(failed(&path))? {
                 inside.push(text(&entry.map_err(failed(&path))?.file_name())?);
@@ -144,7 +154,16 @@ fn keep(path: &Path, store: &Path) -> Result<String, MachineError> {
 
 /// Makes what a parcel holds again, at `to`, where nothing may be.
 pub fn unpack(listing: &Path, store: &Path, to: &Path) -> Result<(), MachineError> {
-    let entries = read(listing)?;
+    unpack_part(listing, &[], store, to)
+}
+
+/// Makes one part of what a parcel holds again, with all below it: `part` are the names that lead to it.
+/// Fails with [`MachineError::Absent`] where the parcel has no such part.
+pub fn unpack_part(listing: &Path, part: &[String], store: &Path, to: &Path) -> Result<(), MachineError> {
+    let entries = part_of(read(listing)?, part);
+    if entries.is_empty() {
+        return Err(MachineError::Absent(part.join("\\")));
+    }
     for item in &entries {
         let path = below(to, &item.at);
         match &item.kind {
@@ -179,6 +198,34 @@ pub fn unpack(listing: &Path, store: &Path, to: &Path) -> Result<(), MachineErro
         }
     }
     Ok(())
+}
+
+/// The entries at and below a part, as if it were the top. A second name whose first one is not among
+/// them becomes a file of its own.
+fn part_of(entries: Vec<Item>, part: &[String]) -> Vec<Item> {
+    let mut firsts: HashMap<usize, usize> = HashMap::new();
+    let mut contents: HashMap<usize, (String, u64)> = HashMap::new();
+    let mut found: Vec<Item> = Vec::new();
+    for (number, mut item) in entries.into_iter().enumerate() {
+        if let Kind::File { size, content } = &item.kind {
+            contents.insert(number, (content.clone(), *size));
+        }
+        if !item.at.starts_with(part) {
+            continue;
+        }
+        item.at.drain(..part.len());
+        let first = if let Kind::Again { item } = item.kind { item } else { number };
+        item.kind = match (item.kind, firsts.get(&first), contents.get(&first)) {
+            (Kind::Again { .. }, Some(at), _) => Kind::Again { item: *at },
+            (Kind::Again { .. }, None, Some((content, size))) => Kind::File { size: *size, content: content.clone() },
+            (kind, ..) => kind,
+        };
+        if matches!(item.kind, Kind::File { .. }) {
+            firsts.insert(first, found.len());
+        }
+        found.push(item);
+    }
+    found
 }
 
 fn dress(item: &Item, path: &Path) -> io::Result<()> {
@@ -370,11 +417,23 @@ mod tests {
         filetime::set_file_mtime(from.join("a/empty"), Stamp::from_unix_time(5, 700)).unwrap();
         filetime::set_file_mtime(from.join("a/two"), Stamp::from_unix_time(1_000_000_000, 100)).unwrap();
         let before = picture(&from);
-        pack(&from, &store, &listing).unwrap();
+        pack(&from, Depth::Whole, &store, &listing).unwrap();
         assert_eq!(fs::read_dir(&store).unwrap().count(), 2, "two contents");
         assert_eq!(check(&listing, &store).unwrap(), 16);
         unpack(&listing, &store, &room.path().join("to")).unwrap();
         assert_eq!(picture(&room.path().join("to")), before);
+
+        // A part of it, in which a second name has lost its first one.
+        let part = room.path().join("part");
+        unpack_part(&listing, &["a".to_owned()], &store, &part).unwrap();
+        let alone = |picture: Vec<(PathBuf, String)>| {
+            picture.into_iter().map(|(path, told)| (path, told.replacen("2 ", "1 ", 1))).collect::<Vec<_>>()
+        };
+        assert_eq!(alone(picture(&part)), alone(picture(&from.join("a"))));
+        unpack_part(&listing, &["three".to_owned()], &store, &room.path().join("three")).unwrap();
+        assert_eq!(fs::read(room.path().join("three")).unwrap(), b"the same");
+        let nowhere = unpack_part(&listing, &["b".to_owned()], &store, &room.path().join("b"));
+        assert!(matches!(nowhere, Err(MachineError::Absent(_))));
 
         let content =
             contents(&listing).unwrap().into_iter().find(|name| store.join(name).metadata().unwrap().len() > 0);

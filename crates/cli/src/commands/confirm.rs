@@ -17,11 +17,8 @@ use super::show;
 use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::views::terminal;
-use crate::work::{Settings, Work, read_package};
+use crate::work::{LARGEST_FILE, Settings, Work, read_package};
 use crate::{Exit, Ui};
-
-/// The largest installed file that is compared by content.
-const LARGEST_FILE: u64 = 4 << 30;
 
 pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;

@@ -1,6 +1,6 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
-use stubble_core::plan::{Plan, build, from_toml, to_toml};
+use stubble_core::plan::{Plan, build, from_toml, repair, to_toml};
 use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, LedgerError};
 use stubble_machine::MachineError;
@@ -9,7 +9,7 @@ use super::show;
 use crate::args;
 use crate::errors::CliError;
 use crate::views::terminal;
-use crate::work::{Settings, Work};
+use crate::work::{LARGEST_FILE, Settings, Work, read_package};
 use crate::{Exit, Ui};
 
 pub fn run(args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -42,12 +42,16 @@ fn note_vault(work: &Work, ui: &mut Ui) {
 pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
     let deciding = !(args.take.is_empty() && args.keep.is_empty());
     let plan = match work.case.plan_text() {
+        Ok(text) if args.repair && !args.anew && edited(&work.case, &text) => {
+            return Err(CliError::PlanEdited(work.case.plan_path()));
+        }
+        _ if args.repair => decided(repair_plan(work)?, args)?,
         Ok(text) if deciding && !args.anew => decided(from_toml(&text, &work.survey)?, args)?,
         Ok(text) if !args.anew && edited(&work.case, &text) => {
             return Err(CliError::PlanEdited(work.case.plan_path()));
         }
         Ok(_) | Err(LedgerError::NoPlan(_)) => {
-            decided(build(&work.survey, &work.trace(), &work.case.about.subject.name), args)?
+            decided(build(&work.survey, &work.registered, &work.trace(), &work.case.about.subject.name), args)?
         }
         Err(error) => return Err(error.into()),
     };
@@ -55,6 +59,24 @@ pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
     // What is written must be readable and allowed; a plan of our own is no exception.
     from_toml(&text, &work.survey)?;
     work.case.set_plan(&text, plan.steps.len())?;
+    Ok(plan)
+}
+
+/// The steps that put single files right, with what they are to hold in the case folder.
+fn repair_plan(work: &Work) -> Result<Plan, CliError> {
+    let Some(path) = work.case.about.payload.clone() else {
+        return Err(CliError::NoPayload(work.case.about.subject.name.clone()));
+    };
+    let (file, bytes) = read_package(work.machine.observe(), &path)?;
+    let contents = file.package.contents(&bytes).map_err(|source| CliError::Payload { path, source })?;
+    if !work.registered.products.contains_key(&file.package.product_code) {
+        return Err(CliError::NotInstalled(format!("{} {}", file.package.name, file.package.version)));
+    }
+    let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
+    let (plan, wanted) = repair(&work.survey, &file.package, &contents, &read, &work.case.about.subject.name);
+    for content in wanted {
+        work.case.keep_content(&content)?;
+    }
     Ok(plan)
 }
 

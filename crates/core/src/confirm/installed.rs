@@ -29,6 +29,7 @@ pub struct Installed {
     pub findings: Vec<Finding>,
 }
 
+const REPAIR: &str = "Replace it: `stubble plan --repair`, then `stubble clear`.";
 const REINSTALL: &str = "Run `stubble install` again.";
 
 /// Compares the machine with the package's tables. `contents` is what the package holds, by file;
@@ -67,7 +68,7 @@ fn files(
             (Some(_), None) => "cannot be compared: the package does not hold it".to_owned(),
         };
         let expected = format!("{} bytes as in the package", file.size);
-        result.findings.push(Finding::new(Place::file(path), expected, seen, REINSTALL));
+        result.findings.push(Finding::new(Place::file(path), expected, seen, REPAIR));
     }
 }
 

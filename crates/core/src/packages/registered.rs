@@ -73,6 +73,7 @@ impl Registered {
         for account in survey.registry.subkeys(&format!("{INSTALLER}\\UserData")) {
             all.read_user_data(survey, &survey.registry.path(account));
         }
+        all.read_patches(survey);
         all.read_entries(survey);
         for product in all.products.values_mut() {
             product.parts.sort();
@@ -159,6 +160,34 @@ impl Registered {
                 product.key_paths.push(key_path.clone());
                 product.parts.push(if alone { Place::key(&path) } else { Place::value(&path, name) });
                 self.components.entry(component).or_default().insert(code, key_path);
+            }
+        }
+    }
+
+    /// Patches are parts of the product that they alone are for: their registrations, and the package
+    /// that the installer keeps of each.
+    fn read_patches(&mut self, survey: &Survey) {
+        let registry = &survey.registry;
+        let mut clients: BTreeMap<Guid, BTreeSet<Guid>> = BTreeMap::new();
+        for account in registry.subkeys(&format!("{INSTALLER}\\UserData")) {
+            for key in registry.subkeys(&format!("{}\\Products", registry.path(account))) {
+                let Some(product) = Guid::from_packed(registry.name(key)) else { continue };
+                for patch in registry.subkeys(&format!("{}\\Patches", registry.path(key))) {
+                    if let Some(patch) = Guid::from_packed(registry.name(patch)) {
+                        clients.entry(patch).or_default().insert(product);
+                    }
+                }
+            }
+        }
+        let accounts = registry.subkeys(&format!("{INSTALLER}\\UserData")).into_iter();
+        let roots = accounts.map(|account| registry.path(account)).chain([CLASSES.to_owned()]);
+        for key in roots.flat_map(|root| registry.subkeys(&format!("{root}\\Patches"))) {
+            let of = Guid::from_packed(registry.name(key)).and_then(|patch| clients.get(&patch));
+            let Some(code) = of.filter(|of| of.len() == 1).and_then(|of| of.first()) else { continue };
+            let Some(product) = self.products.get_mut(code) else { continue };
+            product.parts.push(Place::key(registry.path(key)));
+            if let Some(file) = registry.text(key, "LocalPackage").filter(|path| survey.has_file(path)) {
+                product.parts.push(Place::file(file));
             }
         }
     }

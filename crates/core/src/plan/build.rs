@@ -5,6 +5,7 @@ use super::{FORMAT, Plan, Step, StepKind, state};
 use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
+use crate::packages::{Product, Registered};
 use crate::survey::{Process, Survey};
 use crate::trace::{Decision, Group, Remnant, Standing, Trace};
 
@@ -40,8 +41,10 @@ pub fn foreign_holders<'s>(survey: &'s Survey, trace: &Trace) -> Vec<Holder<'s>>
 
 /// The plan for a trace: every remnant is a step, also those that stay, so that a person sees
 /// them and can decide otherwise.
-pub fn build(survey: &Survey, trace: &Trace, subject: &str) -> Plan {
+pub fn build(survey: &Survey, registered: &Registered, trace: &Trace, subject: &str) -> Plan {
     let mut steps: Vec<Step> = trace.remnants.iter().filter_map(|remnant| step(survey, remnant)).collect();
+    let own_ways_out: Vec<Step> = steps.iter().filter_map(|step| uninstall(survey, registered, step)).collect();
+    steps.extend(own_ways_out);
     for holder in foreign_holders(survey, trace) {
         let place = Place::new(PlaceKind::Process, &holder.process.image);
         let name = if holder.process.title.is_empty() { &holder.process.image } else { &holder.process.title };
@@ -58,9 +61,11 @@ pub fn build(survey: &Survey, trace: &Trace, subject: &str) -> Plan {
             standing: Standing::Certain,
             why: format!("{name} is another program and holds {files} open; `putback` starts it again"),
             after: Vec::new(),
+            content: None,
         });
     }
     let mut steps = ordered(steps);
+    order_uninstallers(&mut steps, registered);
     name_and_link(&mut steps, survey);
     Plan { format: FORMAT.to_owned(), machine: survey.facts.computer.clone(), subject: subject.to_owned(), steps }
 }
@@ -68,15 +73,15 @@ pub fn build(survey: &Survey, trace: &Trace, subject: &str) -> Plan {
 fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
     let (kind, rung) = match (remnant.place.kind, remnant.group) {
         (PlaceKind::Process, _) => (StepKind::EndProcess, 1),
-        (PlaceKind::Product | PlaceKind::UpgradeCode, _) => (StepKind::Unregister, 2),
-        (PlaceKind::Service, _) => (StepKind::RemoveService, 3),
-        (PlaceKind::Driver, _) => (StepKind::RemoveDriver, 3),
-        (PlaceKind::Task, _) => (StepKind::TakeTask, 3),
-        (PlaceKind::StorePackage, _) => (StepKind::TakeStorePackage, 4),
-        (PlaceKind::Startup | PlaceKind::FirewallRule, _) => (StepKind::TakeValue, 3),
+        (PlaceKind::Product | PlaceKind::UpgradeCode, _) => (StepKind::Unregister, 4),
+        (PlaceKind::Service, _) => (StepKind::RemoveService, 5),
+        (PlaceKind::Driver, _) => (StepKind::RemoveDriver, 5),
+        (PlaceKind::Task, _) => (StepKind::TakeTask, 5),
+        (PlaceKind::StorePackage, _) => (StepKind::TakeStorePackage, 6),
+        (PlaceKind::Startup | PlaceKind::FirewallRule, _) => (StepKind::TakeValue, 5),
         (PlaceKind::ListEntry, group) => (StepKind::TakeEntry, data_rung(group)),
         (PlaceKind::SharedCount, group) => (StepKind::LowerCount, data_rung(group)),
-        (PlaceKind::Shortcut, _) => (StepKind::TakeFile, 4),
+        (PlaceKind::Shortcut, _) => (StepKind::TakeFile, 6),
         (PlaceKind::Key, group) => (StepKind::TakeKey, data_rung(group)),
         (PlaceKind::Value, group) => (StepKind::TakeValue, data_rung(group)),
         (PlaceKind::Folder, group) => (StepKind::TakeFolder, data_rung(group)),
@@ -94,17 +99,52 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         standing: remnant.standing,
         why: remnant.reason.clone(),
         after: Vec::new(),
+        content: None,
     })
+}
+
+/// A product that is registered with its package can remove itself, which goes before anything by hand.
+fn uninstall(survey: &Survey, registered: &Registered, unregister: &Step) -> Option<Step> {
+    if unregister.kind != StepKind::Unregister || unregister.decision == Decision::Keep {
+        return None;
+    }
+    let product = registered.products.get(&unregister.place.path.parse().ok()?)?;
+    let can = product.has_product_key && product.cache_is_there(survey) == Some(true);
+    can.then(|| Step {
+        kind: StepKind::Uninstall,
+        rung: 3,
+        why: "it is registered with the package that removes it; what that takes is copied first, and what the plan \
+              keeps is put back"
+            .to_owned(),
+        ..unregister.clone()
+    })
+}
+
+/// What builds on another product goes before it, and the older version before the newer.
+fn order_uninstallers(steps: &mut [Step], registered: &Registered) {
+    let is_one = |step: &Step| step.kind == StepKind::Uninstall;
+    let (Some(first), count) = (steps.iter().position(is_one), steps.iter().filter(|step| is_one(step)).count()) else {
+        return;
+    };
+    let products: Vec<&Product> =
+        steps.iter().filter_map(|step| registered.products.get(&step.place.path.parse().ok()?)).collect();
+    steps[first..first + count].sort_by_cached_key(|step| {
+        let product = step.place.path.parse().ok().and_then(|code| registered.products.get(&code));
+        let name = product.map(|product| fold(&product.name)).unwrap_or_default();
+        let builds_on = |other: &&Product| name.len() > other.name.len() && name.contains(&fold(&other.name));
+        let is_main = !products.iter().any(|other| !other.name.is_empty() && builds_on(other));
+        (is_main, product.and_then(|product| product.version.clone()))
+    });
 }
 
 fn data_rung(group: Group) -> u8 {
     match group {
         Group::Running => 1,
-        Group::Registration => 2,
-        Group::Services => 3,
-        Group::Startup | Group::Program | Group::Shell => 4,
-        Group::MachineData => 5,
-        Group::UserData | Group::History => 6,
+        Group::Registration => 4,
+        Group::Services => 5,
+        Group::Startup | Group::Program | Group::Shell => 6,
+        Group::MachineData => 7,
+        Group::UserData | Group::History => 8,
     }
 }
 
@@ -128,6 +168,14 @@ fn name_and_link(steps: &mut [Step], survey: &Survey) {
             _ => None,
         })
         .collect();
+    let uninstallers: Vec<(String, Place)> = steps
+        .iter()
+        .filter(|step| step.kind == StepKind::Uninstall)
+        .map(|step| (step.id.clone(), step.place.clone()))
+        .collect();
+    for step in steps.iter_mut().filter(|step| step.kind == StepKind::Unregister) {
+        step.after = uninstallers.iter().filter(|(_, place)| *place == step.place).map(|(id, _)| id.clone()).collect();
+    }
     for step in steps.iter_mut().filter(|step| matches!(step.kind, StepKind::TakeFolder | StepKind::TakeFile)) {
         let inside = |files: &[String]| files.iter().any(|file| is_inside_or_same(file, &step.place.path));
         step.after = before.iter().filter(|(_, files)| inside(files)).map(|(id, _)| id.clone()).collect();

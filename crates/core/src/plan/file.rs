@@ -13,7 +13,7 @@ pub const FORMAT: &str = "stubble.plan/1";
 pub fn to_toml(plan: &Plan) -> String {
     let mut out = String::from(
         "# What `stubble clear` will do, in this order. Nothing else will be done.\n\
-         # You can change `decision`: \"remove\" takes the place, \"keep\" leaves it, \"ask\" leaves it too\n\
+         # You can change `decision`: \"remove\" carries the step out, \"keep\" leaves it, \"ask\" leaves it too\n\
          # until you have decided. You can delete whole steps. Everything taken can be put back.\n\
          # `expect` is the state that the place was in; if it has changed, the step leaves it alone.\n\n",
     );
@@ -33,7 +33,7 @@ pub fn to_toml(plan: &Plan) -> String {
         let _ = writeln!(out, "why = {}", quoted(&step.why));
         // What serde knows by name is written by serde, so that both directions agree.
         let table = toml::Table::try_from(step).expect("a step is a table");
-        for name in ["kind", "rung", "title", "place", "parts", "standing", "after", "expect"] {
+        for name in ["kind", "rung", "title", "place", "parts", "standing", "after", "expect", "content"] {
             match table.get(name) {
                 Some(toml::Value::Array(items)) if name == "parts" => {
                     let _ = writeln!(out, "parts = [");

@@ -3,6 +3,7 @@
 mod build;
 mod file;
 mod order;
+mod repair;
 mod validate;
 
 use schemars::JsonSchema;
@@ -14,6 +15,7 @@ use crate::trace::{Decision, Standing};
 pub use build::{Holder, build, foreign_holders};
 pub use file::{FORMAT, from_toml, to_toml};
 pub use order::ordered;
+pub use repair::repair;
 pub use validate::{PlanError, validate};
 
 /// What a step does.
@@ -22,8 +24,14 @@ pub use validate::{PlanError, validate};
 pub enum StepKind {
     /// Ends a process, politely first.
     EndProcess,
+    /// Puts a file right that is damaged or missing.
+    ReplaceFile,
+    /// Has the package installer run a product's own uninstaller.
+    Uninstall,
     /// Takes a registration of the package installer away as one unit.
     Unregister,
+    /// Takes one entry out of a value that is a list. A filter of devices goes before the service that it names.
+    TakeEntry,
     /// Stops a service and takes it away.
     RemoveService,
     /// Takes a driver package away as one unit: its INF, its files, its devices and its service.
@@ -34,8 +42,6 @@ pub enum StepKind {
     TakeStorePackage,
     /// Takes a single value.
     TakeValue,
-    /// Takes one entry out of a value that is a list.
-    TakeEntry,
     /// Counts one product less that shares a file.
     LowerCount,
     /// Takes a key with all below it.
@@ -51,6 +57,8 @@ impl StepKind {
     pub fn words(self) -> &'static str {
         match self {
             Self::EndProcess => "end process",
+            Self::ReplaceFile => "replace file",
+            Self::Uninstall => "run uninstaller of",
             Self::Unregister => "take registration",
             Self::RemoveService => "stop and take service",
             Self::RemoveDriver => "take driver package",
@@ -67,13 +75,15 @@ impl StepKind {
 }
 
 /// Steps equally drastic, by number, from gentle to drastic.
-pub const RUNGS: [(u8, &str); 6] = [
+pub const RUNGS: [(u8, &str); 8] = [
     (1, "close what runs"),
-    (2, "take registrations that block"),
-    (3, "take services, drivers, tasks and startup entries"),
-    (4, "take programs, shortcuts and file types"),
-    (5, "take data and settings of the machine"),
-    (6, "take data of the users"),
+    (2, "put right what is damaged"),
+    (3, "let it remove itself"),
+    (4, "take registrations that block"),
+    (5, "take services, drivers, tasks and startup entries"),
+    (6, "take programs, shortcuts and file types"),
+    (7, "take data and settings of the machine"),
+    (8, "take data of the users"),
 ];
 
 /// One reversible change.
@@ -103,8 +113,13 @@ pub struct Step {
     /// Steps that must come before it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after: Vec<String>,
-    /// Digest of the state that the place must be in; another one is left alone.
+    /// Digest of the state that the place must be in; another one is left alone. Empty where nothing may
+    /// be there.
     pub expect: String,
+    /// For a file that is put right: the BLAKE3 digest of what it is to hold, which the case folder has
+    /// under `contents`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub content: Option<String>,
 }
 
 impl Step {

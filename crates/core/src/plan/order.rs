@@ -57,6 +57,7 @@ mod tests {
             why,
             after: Vec::new(),
             expect: "0".repeat(32),
+            content: None,
         })
     }
 

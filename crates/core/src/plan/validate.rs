@@ -127,8 +127,10 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
         }
         check_parts(step, &registered, survey, &chosen)?;
     }
-    for (at, first) in chosen.iter().enumerate() {
-        for second in chosen.iter().skip(at + 1) {
+    // What an uninstaller leaves of what it should take is for the other steps.
+    let by_hand: Vec<&&Step> = chosen.iter().filter(|step| step.kind != StepKind::Uninstall).collect();
+    for (at, first) in by_hand.iter().enumerate() {
+        for second in by_hand.iter().skip(at + 1) {
             let both = second
                 .places()
                 .into_iter()
@@ -145,6 +147,8 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
 fn check_kind(step: &Step) -> Result<(), PlanError> {
     let fits = match step.kind {
         StepKind::EndProcess => step.place.kind == PlaceKind::Process,
+        StepKind::ReplaceFile => step.place.kind == PlaceKind::File && step.content.is_some(),
+        StepKind::Uninstall => step.place.kind == PlaceKind::Product && !step.parts.is_empty(),
         StepKind::Unregister => {
             matches!(step.place.kind, PlaceKind::Product | PlaceKind::UpgradeCode) && !step.parts.is_empty()
         }
@@ -166,7 +170,8 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
         .parts
         .iter()
         .all(|part| matches!(part.kind, PlaceKind::Key | PlaceKind::Value | PlaceKind::File | PlaceKind::Folder));
-    if fits && parts_fit && part_kinds {
+    let content_fits = step.kind == StepKind::ReplaceFile || step.content.is_none();
+    if fits && parts_fit && part_kinds && content_fits {
         return Ok(());
     }
     Err(PlanError::Kind { step: step.id.clone(), kind: step.kind.words(), place: step.place.to_string() })

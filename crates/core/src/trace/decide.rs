@@ -11,6 +11,9 @@ use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{EntryKind, KeyId, NodeId};
 
+/// The rule for certificates, which are shown and never taken.
+const CERTIFICATE: &str = "certificate";
+
 /// The rule for what Windows itself notes of programs.
 const HISTORY: &str = "history";
 
@@ -63,6 +66,10 @@ impl Decider<'_> {
         let reason = reason.unwrap_or_default();
         if claim.evidence.iter().any(|evidence| evidence.rule == HISTORY) {
             let why = "Windows itself notes there what has run".to_owned();
+            return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
+        }
+        if let Some(shown) = claim.evidence.iter().find(|evidence| evidence.rule == CERTIFICATE) {
+            let why = format!("{}; look whether it is still needed", shown.text);
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }
         if let Some(why) = self.never(&claim.place) {
@@ -297,6 +304,8 @@ pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
             Group::Shell
         }
         PlaceKind::FirewallRule => Group::Services,
+        PlaceKind::ListEntry if path.contains("\\CONTROL\\CLASS\\") || path.contains("\\ENUM\\") => Group::Services,
+        PlaceKind::Key if path.contains("\\SYSTEMCERTIFICATES\\") => Group::Registration,
         _ if scene.user_of(&place.path).is_some() => Group::UserData,
         PlaceKind::Folder | PlaceKind::File => {
             let programs = scene.survey.facts.program_folders();

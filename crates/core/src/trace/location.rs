@@ -14,6 +14,7 @@ struct Table {
     holders: Vec<String>,
     add_ins: Vec<String>,
     lists: Vec<String>,
+    after_programs: Vec<String>,
     location: Vec<Row>,
 }
 
@@ -68,6 +69,11 @@ pub fn holds_add_ins(name: &str) -> bool {
 /// Names of variables that are lists.
 pub fn lists() -> impl Iterator<Item = &'static str> {
     TABLE.lists.iter().map(String::as_str)
+}
+
+/// Keys below which Windows keeps settings of programs by the names of their files.
+pub fn after_programs() -> impl Iterator<Item = String> {
+    TABLE.after_programs.iter().cloned()
 }
 
 fn is_among(names: &[String], name: &str) -> bool {

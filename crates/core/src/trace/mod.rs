@@ -11,6 +11,7 @@ mod own_data;
 pub mod protected;
 mod rules;
 mod scene;
+mod time;
 mod weigh;
 pub mod why;
 
@@ -218,6 +219,7 @@ pub fn trace(survey: &Survey, registered: &crate::packages::Registered, subject:
             break;
         }
     }
+    time::support(&scene, &mut claims);
     let mut remnants = decide::decide(&scene, claims);
     fold::fold(&scene, &mut remnants);
     remnants.sort_by(|a, b| (a.group, a.decision, &a.place).cmp(&(b.group, b.decision, &b.place)));

@@ -63,6 +63,11 @@ pub fn why_on(survey: &Survey, place: &Place) -> Option<&'static str> {
         PlaceKind::ListEntry if leads_into_windows(place.entry.as_deref().unwrap_or_default()) => {
             return Some("it leads into Windows");
         }
+        // An entry without a path names a service.
+        PlaceKind::ListEntry if place.entry.as_deref().is_some_and(|entry| !entry.contains('\\')) => {
+            let service = service_why(survey, place.entry.as_deref().unwrap_or_default());
+            return service.or_else(|| why(place, &survey.facts));
+        }
         PlaceKind::FirewallRule => return firewall_why(survey, place),
         PlaceKind::File if is_others_driver(survey, &place.path) => return None,
         PlaceKind::Key | PlaceKind::Value => {

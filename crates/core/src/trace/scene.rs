@@ -147,6 +147,13 @@ impl<'s> Scene<'s> {
         self.names.contains(&together(&product_words(name)))
     }
 
+    /// The whole names of the subject and of its publisher, as they are written.
+    pub fn full_names(&self) -> impl Iterator<Item = &str> {
+        let subject = self.subject;
+        let names = subject.all(AnchorKind::Name).chain(subject.all(AnchorKind::EarlierName));
+        names.chain(subject.all(AnchorKind::Publisher)).chain([subject.name.as_str(), subject.publisher.as_str()])
+    }
+
     /// How well a folder's or key's name names the subject.
     pub fn fit(&self, name: &str) -> Option<NameFit> {
         let squashed = squashed(name);

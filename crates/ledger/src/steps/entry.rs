@@ -5,10 +5,12 @@ use std::path::{Path, PathBuf};
 use stubble_core::model::path::parent;
 use stubble_core::model::{FileTime, Place};
 use stubble_core::survey::{Survey, state};
-use stubble_machine::{Above, Alter, MachineError, durable, parcel};
+use stubble_machine::parcel::{self, Depth};
+use stubble_machine::{Above, Alter, MachineError, durable};
 
 use super::{At, Later, Piece};
 use crate::LedgerError;
+use crate::case::make_room;
 
 pub(super) fn read(path: &str, survey: &Survey) -> Option<Piece> {
     let at = survey.files.find(path)?;
@@ -32,9 +34,7 @@ pub(super) fn take(
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
     let held = at.case.held(at.deed, at.piece, name, machine)?;
-    if let Some(folder) = held.parent() {
-        durable::make_folders(folder).map_err(LedgerError::io(folder))?;
-    }
+    make_room(&held, machine)?;
     match machine.take_entry(path, &held) {
         Ok(above) => piece.set_after(above.after),
         Err(MachineError::Absent(_)) => {}
@@ -58,7 +58,7 @@ fn carry_away(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<(), Ledge
         if let Some(folder) = listing.parent() {
             durable::make_folders(folder).map_err(LedgerError::io(folder))?;
         }
-        parcel::pack(held, &elsewhere.store, &listing)?;
+        parcel::pack(held, Depth::Whole, &elsewhere.store, &listing)?;
         // Nothing goes here before all names on the way to the listing are on the disk there.
         for folder in listing.ancestors().skip(1).take(ABOVE_LISTING) {
             durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
@@ -82,7 +82,7 @@ fn fetch(piece: &Piece, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result
     let Some((folder, name)) = held.parent().zip(held.file_name()) else { return Ok(false) };
     let coming = folder.join("coming");
     parcel::remove(&coming)?;
-    durable::make_folders(&coming).map_err(LedgerError::io(&coming))?;
+    make_room(&coming.join(name), machine)?;
     parcel::unpack(&listing, &elsewhere.store, &coming.join(name))?;
     parcel::remove(held)?;
     durable::rename(&coming.join(name), held).map_err(LedgerError::io(held))?;
@@ -204,7 +204,7 @@ pub(crate) fn put_off(
     let (folder, spelled) = machine.later_vault()?;
     let below = [at.case.own_name(), format!("{:04}", at.deed), at.piece.to_string()];
     let folder = below.iter().fold(folder, |folder, part| folder.join(part));
-    durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
+    make_room(&folder.join(name), machine)?;
     for folder in folder.ancestors().take(below.len() + 1) {
         durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
     }

@@ -3,17 +3,20 @@
 //! A piece is recorded in the vault before it is taken. Taking and returning can both be repeated
 //! after an interruption: what is done already is passed over.
 
+mod effect;
 pub(crate) mod entry;
 mod key;
 mod part;
 mod process;
+pub(crate) mod replace;
 mod service;
 pub(crate) mod setting;
+pub(crate) mod uninstaller;
 mod value;
 
 use serde::{Deserialize, Serialize};
 use stubble_core::model::path::parent;
-use stubble_core::model::{FileTime, KeyTree, Place, PlaceKind, RegValue};
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::plan::{Step, StepKind};
 use stubble_core::survey::Survey;
 use stubble_machine::{Above, Alter, MachineError, regtext};
@@ -99,6 +102,52 @@ pub enum Piece {
     },
     /// The network, which is cut for a while.
     Network,
+    /// The product's own uninstaller, which is run; what it did is another record beside this one.
+    Uninstaller {
+        /// The product.
+        product: Guid,
+        /// What was copied before.
+        copies: Vec<uninstaller::Copied>,
+        /// What is to stay, whatever the uninstaller does.
+        keep: Vec<Place>,
+    },
+    /// A file whose content is put right; the old one is held.
+    Replace {
+        /// Path.
+        path: String,
+        /// Its own name, as the disk spells it.
+        name: String,
+        /// BLAKE3 digest of what it is to hold.
+        content: String,
+        /// Its state before; none where it was missing.
+        state: String,
+        /// Time stamp of the folder above, before.
+        before: FileTime,
+        /// The same, after.
+        #[serde(skip)]
+        after: FileTime,
+    },
+    /// A file or folder that an uninstaller took or changed, and that was copied before.
+    Copy {
+        /// Path.
+        path: String,
+        /// Its own name, as the disk spells it.
+        name: String,
+        /// Number of the copy that holds it.
+        copy: usize,
+        /// Names that lead to it in that copy.
+        part: Vec<String>,
+        /// Its state when it was copied; none for a folder that was copied without what is in it.
+        state: String,
+        /// The state of what the uninstaller left in its place.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        instead: Option<String>,
+        /// Time stamp of the folder above, before.
+        before: FileTime,
+        /// The same, after.
+        #[serde(skip)]
+        after: FileTime,
+    },
     /// A file or folder, which is moved into the vault.
     Entry {
         /// Path.
@@ -152,6 +201,7 @@ pub(crate) fn pieces(step: &Step, survey: &Survey, machine: &dyn Alter) -> Resul
     let mut pieces = Vec::new();
     match step.kind {
         StepKind::EndProcess => pieces.push(Piece::Process { image: step.place.path.clone() }),
+        StepKind::ReplaceFile => pieces.push(replace::read(step, survey, machine)?),
         StepKind::RemoveService => {
             pieces.push(service::read(&step.place.path, survey));
             let key = format!("{}\\{}", survey.facts.services_key(), step.place.path);
@@ -204,6 +254,11 @@ impl Piece {
                 None => return Ok(()),
             },
             Self::Network => return Ok(machine.set_network(false).map(drop)?),
+            Self::Uninstaller { product, copies, keep } => {
+                return uninstaller::take(*product, copies, keep, machine, at);
+            }
+            Self::Copy { .. } => return Ok(()),
+            Self::Replace { .. } => return replace::take(self, machine, at),
             Self::Key { path, .. } => machine.delete_key(path),
             Self::Value { key, value, .. } => machine.delete_value(key, &value.name),
             Self::Entry { path, name, .. } => return entry::take(&path.clone(), &name.clone(), self, machine, at),
@@ -228,6 +283,9 @@ impl Piece {
                 part::put_back(key, was, set, entry.as_deref(), above(before, after), machine, at)
             }
             Self::Network => Ok(machine.set_network(true).map(drop)?),
+            Self::Uninstaller { .. } => uninstaller::put_back(machine, at),
+            Self::Copy { .. } => uninstaller::return_copy(self, machine, at),
+            Self::Replace { .. } => replace::put_back(self, machine, at),
             Self::Key { path, tree, before, after } => key::put_back(path, tree, above(before, after), machine),
             Self::Value { key, value, position, before, after } => {
                 value::put_back(key, value, *position, above(before, after), machine)
@@ -243,7 +301,9 @@ impl Piece {
             Self::Value { key, after: FileTime(0), .. } | Self::Part { key, after: FileTime(0), .. } => {
                 Place::key(key.as_str())
             }
-            Self::Entry { path, after: FileTime(0), .. } => Place::folder(parent(path).unwrap_or_default()),
+            Self::Entry { path, after: FileTime(0), .. } | Self::Replace { path, after: FileTime(0), .. } => {
+                Place::folder(parent(path).unwrap_or_default())
+            }
             _ => return Ok(()),
         };
         let survey = machine.survey_of(std::slice::from_ref(&above))?;
@@ -260,10 +320,14 @@ impl Piece {
         match self {
             Self::Key { path, .. } => Some(Place::key(path.as_str())),
             Self::Value { key, value, .. } => Some(Place::value(key.as_str(), value.name.as_str())),
-            Self::Entry { path, .. } => Some(Place::folder(path.as_str())),
-            Self::Process { .. } | Self::Service { .. } | Self::Setting { .. } | Self::Part { .. } | Self::Network => {
-                None
-            }
+            Self::Entry { path, .. } | Self::Copy { path, .. } => Some(Place::folder(path.as_str())),
+            Self::Process { .. }
+            | Self::Service { .. }
+            | Self::Setting { .. }
+            | Self::Part { .. }
+            | Self::Network
+            | Self::Replace { .. }
+            | Self::Uninstaller { .. } => None,
         }
     }
 
@@ -276,6 +340,7 @@ impl Piece {
                 let value = Place::value(key.as_str(), set.name.as_str());
                 made.iter().map(|made| Place::key(made.as_str())).chain([value]).collect()
             }
+            Self::Replace { path, .. } => vec![Place::file(path.as_str())],
             Self::Part { key, was, .. } => vec![Place::value(key.as_str(), was.name.as_str())],
             _ => Vec::new(),
         }
@@ -288,7 +353,13 @@ impl Piece {
             Self::Value { key, value, .. } => Some(regtext::value_text(key, value)),
             Self::Part { key, was, .. } => Some(regtext::value_text(key, was)),
             Self::Setting { key, was, .. } => was.as_ref().map(|was| regtext::value_text(key, was)),
-            Self::Process { .. } | Self::Service { .. } | Self::Entry { .. } | Self::Network => None,
+            Self::Process { .. }
+            | Self::Service { .. }
+            | Self::Entry { .. }
+            | Self::Network
+            | Self::Uninstaller { .. }
+            | Self::Replace { .. }
+            | Self::Copy { .. } => None,
         }
     }
 
@@ -298,9 +369,11 @@ impl Piece {
             Self::Key { after, .. }
             | Self::Value { after, .. }
             | Self::Entry { after, .. }
+            | Self::Copy { after, .. }
+            | Self::Replace { after, .. }
             | Self::Part { after, .. }
             | Self::Setting { after, .. } => *after,
-            Self::Process { .. } | Self::Service { .. } | Self::Network => FileTime(0),
+            Self::Process { .. } | Self::Service { .. } | Self::Network | Self::Uninstaller { .. } => FileTime(0),
         }
     }
 
@@ -309,9 +382,11 @@ impl Piece {
             Self::Key { after, .. }
             | Self::Value { after, .. }
             | Self::Entry { after, .. }
+            | Self::Copy { after, .. }
+            | Self::Replace { after, .. }
             | Self::Part { after, .. }
             | Self::Setting { after, .. } => *after = time,
-            Self::Process { .. } | Self::Service { .. } | Self::Network => {}
+            Self::Process { .. } | Self::Service { .. } | Self::Network | Self::Uninstaller { .. } => {}
         }
     }
 }

@@ -5,8 +5,9 @@
 use std::cell::Cell;
 use std::path::{Path, PathBuf};
 
-use stubble_core::packages::Registered;
-use stubble_core::plan::{Plan, build};
+use stubble_core::packages::layout::Layout;
+use stubble_core::packages::{Package, Registered};
+use stubble_core::plan::{Plan, build, repair};
 use stubble_core::subject::{Identified, identify};
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
@@ -88,6 +89,8 @@ pub struct Stage {
     pub about: About,
     /// A vault on another file system, where the test wants one.
     pub elsewhere: Option<tempfile::TempDir>,
+    /// What files are to hold that the plan puts right.
+    pub contents: Vec<Vec<u8>>,
     /// The machine is starting: when its power comes back, it starts again.
     pub starting: Cell<bool>,
 }
@@ -136,21 +139,109 @@ pub fn stage_elsewhere() -> Option<Stage> {
     Some(stage)
 }
 
+/// A machine on which the subject is installed and can remove itself, beside another product that shares
+/// files with it. In its folder lies what it did not install.
+pub const INSTALLED: &str = r#"
+[computer]
+name = "WEIGH-06"
+product = "Windows 10 Pro"
+version = "10.0.19045"
+dated = "2026-02-27T16:40:00Z"
+now = "2026-03-02T06:40:00Z"
+
+[[user]]
+name = "maren"
+sid = "S-1-5-21-6-6-6-1001"
+
+[[installed]]
+source = "label-bridge"
+from = 'C:\Setup\label-bridge.msi'
+
+[[installed]]
+source = "scale-desk-5.1"
+from = 'C:\Setup\scale-desk-5.1.msi'
+
+[[file]]
+path = 'C:\Program Files\Fennelgate\Scale Desk\crash.dmp'
+size = 64
+"#;
+
+/// The machine of [`INSTALLED`], with more on it.
+pub fn stage_installed(more: &str) -> Stage {
+    stage_of(&format!("{INSTALLED}{more}"), &demo::package, Decision::Remove)
+}
+
 /// The demo's machine, with every question of its plan answered with yes.
 pub fn demo_stage() -> Stage {
     stage_of(demo::WORLD, &demo::package, Decision::Remove)
 }
 
-/// A machine, its plan with what it asks decided, and what both an undone and a finished run must come to.
+/// The machine of [`INSTALLED`], of whose product one program is cut, one has other bytes and a text is
+/// missing: the plan puts them right.
+pub fn stage_damaged() -> Stage {
+    let damage = |bench: &Bench, folder: &Path| {
+        let own = folder.join("bench/disk/Program Files/Fennelgate/Scale Desk");
+        let file = std::fs::File::options().write(true).open(own.join("desk.exe")).unwrap();
+        file.set_len(100).unwrap();
+        let bytes = std::fs::read(own.join("tray.exe")).unwrap();
+        std::fs::write(own.join("tray.exe"), vec![0; bytes.len()]).unwrap();
+        let before = bench.survey().unwrap();
+        let registered = Registered::read(&before);
+        let product = registered.products.values().find(|product| product.name.contains("Scale Desk")).unwrap();
+        let bytes = bench.read_file(product.cached_package.as_ref().unwrap(), 1 << 30).unwrap();
+        let package = Package::read(&bytes).unwrap();
+        let contents = package.contents(&bytes).unwrap();
+        let layout = Layout::new(&package, &before.facts);
+        let other = package
+            .files
+            .iter()
+            .filter_map(|file| layout.file(&file.id))
+            .find(|path| path.contains("Scale Desk") && !path.ends_with(".exe"));
+        std::fs::remove_file(own.join(other.unwrap().rsplit_once('\\').unwrap().1)).unwrap();
+        let before = bench.survey().unwrap();
+        repair(&before, &package, &contents, &|path| bench.read_file(path, 1 << 30).ok(), "Scale Desk")
+    };
+    stage_with(INSTALLED, &demo::package, Decision::Keep, Some(&damage))
+}
+
+/// A machine that was grown from a seed, with every question of its plan answered with yes; none where
+/// its subject is not found without doubt.
+pub fn stage_grown(seed: u64) -> Option<Stage> {
+    let world = stubble_worlds::grow(seed);
+    let text = stubble_worlds::description::description(&world);
+    let name = world.products[world.subject].name.clone();
+    stage_named(&text, &|_| None, Decision::Remove, None, &name)
+}
+
+/// Does something to a machine, and makes a plan for it.
+type Other<'o> = Option<&'o dyn Fn(&Bench, &Path) -> (Plan, Vec<Vec<u8>>)>;
+
 fn stage_of(world: &str, package: &dyn Fn(&str) -> Option<String>, asked: Decision) -> Stage {
+    stage_with(world, package, asked, None)
+}
+
+fn stage_with(world: &str, package: &dyn Fn(&str) -> Option<String>, asked: Decision, other: Other<'_>) -> Stage {
+    stage_named(world, package, asked, other, "scale desk").expect("one is meant")
+}
+
+/// A machine, its plan with what it asks decided, and what both an undone and a finished run must come to.
+fn stage_named(
+    world: &str,
+    package: &dyn Fn(&str) -> Option<String>,
+    asked: Decision,
+    other: Other<'_>,
+    name: &str,
+) -> Option<Stage> {
     // In memory where that is possible: thousands of runs sync every step.
     let memory = Path::new("/dev/shm");
     let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
     let bench = world::build(world, package, &folder.path().join("bench")).unwrap();
+    let other = other.map(|other| other(&bench, folder.path()));
     let before = bench.survey().unwrap();
     let registered = Registered::read(&before);
-    let Identified::One(subject) = identify(&before, &registered, &[], "scale desk") else { panic!("not one") };
-    let mut plan = build(&before, &trace(&before, &registered, &subject), &subject.name);
+    let Identified::One(subject) = identify(&before, &registered, &[], name) else { return None };
+    let traced = || build(&before, &registered, &trace(&before, &registered, &subject), &subject.name);
+    let (mut plan, contents) = other.unwrap_or_else(|| (traced(), Vec::new()));
     for step in plan.steps.iter_mut().filter(|step| step.decision == Decision::Ask) {
         step.decision = asked;
     }
@@ -164,6 +255,7 @@ fn stage_of(world: &str, package: &dyn Fn(&str) -> Option<String>, asked: Decisi
         before,
         about,
         elsewhere: None,
+        contents,
         starting: Cell::new(false),
     };
     let mut first = stage.fresh_case();
@@ -172,7 +264,7 @@ fn stage_of(world: &str, package: &dyn Fn(&str) -> Option<String>, asked: Decisi
     putback(&mut first, &stage.bench, &[], &mut |_| {}).unwrap();
     drop(first);
     stage.assert_is(&stage.before, "after the first run");
-    Stage { cleared, ..stage }
+    Some(Stage { cleared, ..stage })
 }
 
 impl Stage {
@@ -190,7 +282,11 @@ impl Stage {
             let _ = std::fs::remove_dir_all(vault);
             std::fs::create_dir_all(vault).unwrap();
         }
-        Case::create(&folder, self.about.clone()).unwrap()
+        let case = Case::create(&folder, self.about.clone()).unwrap();
+        for content in &self.contents {
+            case.keep_content(content).unwrap();
+        }
+        case
     }
 
     pub fn case(&self) -> Case {

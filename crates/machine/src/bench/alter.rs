@@ -3,10 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use stubble_core::model::text::fold;
-use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 
 use super::Bench;
 use crate::disk::Edit;
+use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, Observe, Room};
 
 /// The largest package that the bench carries out.
@@ -25,8 +26,20 @@ impl Alter for Bench {
         Ok(self.root.join("vault"))
     }
 
+    fn make_vault(&self) -> Result<(), MachineError> {
+        self.disk.make_own_folder()
+    }
+
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
         self.disk.keep_hives(into)
+    }
+
+    fn keys_as_kept(&self, kept: &Path, keys: &[String]) -> Result<Vec<KeyTree>, MachineError> {
+        self.disk.kept_keys(kept, keys)
+    }
+
+    fn copy_entry(&self, path: &str, depth: Depth, store: &Path, listing: &Path) -> Result<(), MachineError> {
+        self.disk.copy_out(path, depth, store, listing)
     }
 
     fn room(&self) -> Result<Room, MachineError> {
@@ -43,6 +56,10 @@ impl Alter for Bench {
 
     fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError> {
         self.disk.move_in(from, path, above)
+    }
+
+    fn write_held(&self, held: &Path, content: &[u8], like: Option<&Path>) -> Result<(), MachineError> {
+        self.disk.write_aside(held, content, like)
     }
 
     fn state_of_held(&self, held: &Path) -> Result<Option<String>, MachineError> {
@@ -159,6 +176,10 @@ impl Alter for Bench {
     fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError> {
         let bytes = self.disk.read_file(payload, LARGEST_PACKAGE)?;
         super::installer::run(self, payload, &bytes)
+    }
+
+    fn run_uninstaller(&self, product: Guid) -> Result<InstallerRun, MachineError> {
+        super::installer::uninstall(self, product)
     }
 }
 

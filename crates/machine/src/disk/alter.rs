@@ -3,9 +3,10 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use stubble_core::model::{FileTime, KeyTree, Place, RegValue};
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 
 use super::{Disk, Edit, OWN_FOLDER};
+use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, Room};
 
 impl Alter for Disk {
@@ -18,13 +19,23 @@ impl Alter for Disk {
     }
 
     fn own_vault(&self) -> Result<PathBuf, MachineError> {
-        let folder = self.root().join(OWN_FOLDER);
-        self.make_scratch().map_err(MachineError::io(folder.display().to_string()))?;
-        Ok(folder)
+        Ok(self.root().join(OWN_FOLDER))
+    }
+
+    fn make_vault(&self) -> Result<(), MachineError> {
+        self.make_own_folder()
     }
 
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
         self.keep_hives(into)
+    }
+
+    fn keys_as_kept(&self, kept: &Path, keys: &[String]) -> Result<Vec<KeyTree>, MachineError> {
+        self.kept_keys(kept, keys)
+    }
+
+    fn copy_entry(&self, path: &str, depth: Depth, store: &Path, listing: &Path) -> Result<(), MachineError> {
+        self.copy_out(path, depth, store, listing)
     }
 
     fn room(&self) -> Result<Room, MachineError> {
@@ -37,6 +48,10 @@ impl Alter for Disk {
 
     fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError> {
         self.move_in(from, path, above)
+    }
+
+    fn write_held(&self, held: &Path, content: &[u8], like: Option<&Path>) -> Result<(), MachineError> {
+        self.write_aside(held, content, like)
     }
 
     fn state_of_held(&self, held: &Path) -> Result<Option<String>, MachineError> {
@@ -146,6 +161,10 @@ impl Alter for Disk {
 
     fn run_installer(&self, _payload: &str) -> Result<InstallerRun, MachineError> {
         Err(MachineError::Unsupported("running an installer"))
+    }
+
+    fn run_uninstaller(&self, _product: Guid) -> Result<InstallerRun, MachineError> {
+        Err(MachineError::Unsupported("running an uninstaller"))
     }
 }
 

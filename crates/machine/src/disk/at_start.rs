@@ -13,9 +13,13 @@ impl Disk {
     /// The folder at the top of the drive to which things can be moved at a start: here, and as
     /// the machine names it.
     pub(crate) fn own_folder(&self) -> Result<(PathBuf, String), MachineError> {
+        Ok((self.root().join(OWN_FOLDER), format!("{}\\{OWN_FOLDER}", self.drive)))
+    }
+
+    /// Makes it where it is not there.
+    pub(crate) fn make_own_folder(&self) -> Result<(), MachineError> {
         let folder = self.root().join(OWN_FOLDER);
-        self.make_own(&folder).map_err(MachineError::io(folder.display().to_string()))?;
-        Ok((folder, format!("{}\\{OWN_FOLDER}", self.drive)))
+        self.make_own(&folder).map_err(MachineError::io(folder.display().to_string()))
     }
 
     /// The moves that are asked for. Fails where they cannot be read: what others have asked for

@@ -10,7 +10,7 @@ use stubble_hive::{Hive, HiveError, KeyAt, Recovery};
 
 use super::Disk;
 use super::attributes;
-use super::hives::{HiveFile, is_plain};
+use super::hives::{HiveFile, is_plain, kept_name};
 use super::kept::Lent;
 use super::registry::{find, owned, read_tree, text};
 use crate::{Above, MachineError, durable};
@@ -272,7 +272,7 @@ impl Disk {
         let mut kept = false;
         for hive in self.hive_files() {
             let Some(file) = self.locate(&hive.path)?.filter(|file| is_plain(file)) else { continue };
-            let name = hive.mount.replace('\\', " ");
+            let name = kept_name(&hive.mount);
             let files = self.logs_of(&hive.path)?.into_iter().map(|log| {
                 let end = log.extension().map_or_else(String::new, |end| end.to_string_lossy().into_owned());
                 (log, format!("{name}.{end}"))

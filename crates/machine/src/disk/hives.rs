@@ -1,11 +1,15 @@
 //! Which files hold the registry, and reading one with its logs.
 
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use stubble_core::model::KeyTree;
 use stubble_hive::Hive;
 
 use super::Disk;
+use super::registry::{find, read_tree};
 use crate::{MachineError, Room, free_bytes};
 
 /// Ends of the names of the logs that lie beside a hive.
@@ -76,6 +80,25 @@ impl Disk {
         Hive::open(bytes, &logs).map_err(|source| MachineError::Hive { path: path.to_owned(), source })
     }
 
+    /// Keys as they were when the hives were kept; see
+    /// [`Alter::keys_as_kept`](crate::Alter::keys_as_kept). Every hive is read once.
+    pub(crate) fn kept_keys(&self, kept: &Path, keys: &[String]) -> Result<Vec<KeyTree>, MachineError> {
+        let mut open: BTreeMap<String, Hive> = BTreeMap::new();
+        let mut found = Vec::new();
+        for key in keys {
+            let absent = || MachineError::Absent(key.clone());
+            let HiveFile { mount, path, .. } = self.hive_of(key).ok_or_else(absent)?;
+            let hive = match open.entry(path.clone()) {
+                Entry::Occupied(known) => known.into_mut(),
+                Entry::Vacant(new) => new.insert(kept_hive(kept, &mount, &path)?),
+            };
+            let wrap = |source| MachineError::Hive { path: path.clone(), source };
+            let at = find(hive, &key[mount.len()..]).map_err(wrap)?.ok_or_else(absent)?;
+            found.push(read_tree(hive, at, 0).map_err(wrap)?);
+        }
+        Ok(found)
+    }
+
     /// Room on the drive, and what the largest hive needs to be written anew.
     pub(crate) fn room_for_registry(&self) -> Result<Room, MachineError> {
         let free = free_bytes(self.root()).map_err(MachineError::io(self.drive.clone()))?;
@@ -105,6 +128,19 @@ impl Disk {
         }
         found
     }
+}
+
+/// The name under which a hive is kept, and its logs with their ends behind it.
+pub(super) fn kept_name(mount: &str) -> String {
+    mount.replace('\\', " ")
+}
+
+fn kept_hive(kept: &Path, mount: &str, path: &str) -> Result<Hive, MachineError> {
+    let read = |end: &str| fs::read(kept.join(format!("{}{end}", kept_name(mount)))).map_err(MachineError::io(path));
+    let bytes = read("")?;
+    let logs =
+        if Hive::is_unfinished(&bytes) { LOGS.iter().filter_map(|end| read(end).ok()).collect() } else { Vec::new() };
+    Hive::open(bytes, &logs).map_err(|source| MachineError::Hive { path: path.to_owned(), source })
 }
 
 /// Whether a path leads to an ordinary file, itself and not through a link.

@@ -9,6 +9,7 @@ use stubble_core::model::path::{leaf, parent};
 
 use super::{Disk, OWN_FOLDER, attributes};
 use crate::durable::{self, Op, operate};
+use crate::parcel::{self, Depth};
 use crate::{Above, MachineError};
 
 impl Disk {
@@ -106,6 +107,18 @@ impl Disk {
             open.sync(&folder).map_err(MachineError::io(path))
         })?;
         self.tidy(from).map_err(MachineError::io(path))
+    }
+
+    /// Copies an entry into a parcel; see [`Alter::copy_entry`](crate::Alter::copy_entry).
+    pub(crate) fn copy_out(&self, path: &str, depth: Depth, store: &Path, listing: &Path) -> Result<(), MachineError> {
+        let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        parcel::pack(&at, depth, store, listing)
+    }
+
+    /// Writes a file that is to be moved in; see [`Alter::write_held`](crate::Alter::write_held).
+    pub(crate) fn write_aside(&self, held: &Path, content: &[u8], like: Option<&Path>) -> Result<(), MachineError> {
+        let dress = || like.map_or(Ok(()), |like| attributes::copy(like, held));
+        durable::write_new(held, content, dress).map_err(MachineError::io(held.display().to_string()))
     }
 
     /// Sets a folder's time; see [`Alter::set_folder_time`](crate::Alter::set_folder_time).

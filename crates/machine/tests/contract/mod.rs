@@ -201,6 +201,7 @@ fn the_vault_must_be_on_the_same_file_system(subject: &Subject) {
     }
     let before = survey(subject);
     let own = subject.machine.own_vault().unwrap();
+    subject.machine.make_vault().unwrap();
     fs::create_dir_all(own.join("case")).unwrap();
     subject.machine.can_hold(&own).unwrap();
     unchanged(&before, subject, "our own folder is no part of the machine");

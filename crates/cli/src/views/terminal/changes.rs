@@ -1,6 +1,8 @@
 //! `clear`, `putback` and `install` on a terminal.
 
+use stubble_core::model::Place;
 use stubble_core::model::text::shown;
+use stubble_core::plan::StepKind;
 use stubble_core::survey::compare::Change;
 use stubble_ledger::{InstallReport, Outcome, Report, Returned};
 
@@ -11,7 +13,7 @@ use crate::views::words;
 /// One step, when it is done or not.
 pub fn step_done(report: &Report, width: Option<usize>) -> String {
     let (word, style) = match report.outcome {
-        Outcome::Done => ("done", GOOD),
+        Outcome::Done | Outcome::Uninstalled { .. } => ("done", GOOD),
         Outcome::AlreadyGone => ("already gone", QUIET),
         Outcome::Changed => ("left alone", CARE),
         Outcome::CameBack => ("came back", BAD),
@@ -24,6 +26,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
     let mut out = row(&[(report.step.id.as_str(), 3, STRONG), (word, 12, style)], &text, width);
     let more = match &report.outcome {
         Outcome::Done | Outcome::AlreadyGone => return out,
+        Outcome::Uninstalled { gone, made, lost } => uninstalled(*gone, made, lost),
         Outcome::Changed => "it is no longer as the plan saw it; make a new plan".to_owned(),
         Outcome::CameBack => "it was taken, and Windows or another program has put something there again; `stubble borrow network driver-search` keeps Windows from it".to_owned(),
         Outcome::PutOff { file, by } => {
@@ -39,6 +42,20 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
     };
     out.push_str(&hang(&" ".repeat(21), &more, width));
     out
+}
+
+/// What an uninstaller did, and what of that cannot be undone.
+fn uninstalled(gone: usize, made: &[Place], lost: &[Place]) -> String {
+    let mut text = format!("it removed {}", words::count(gone, "place"));
+    let mut name = |places: &[Place], why: &str| {
+        if let Some(first) = places.first() {
+            let more = if places.len() > 1 { format!(" and {} more", places.len() - 1) } else { String::new() };
+            text.push_str(&format!("; {why}: {}{more}", words::place(first)));
+        }
+    };
+    name(lost, "not copied, so that it cannot be put back");
+    name(made, "new since, and left");
+    text
 }
 
 /// `runs` is whether the machine runs, so that an installer can be started on it.
@@ -57,6 +74,9 @@ pub fn cleared(cleared: &Cleared, waiting: usize, runs: bool, width: Option<usiz
             "Next: restart it (`stubble restart`), or close what holds the files; then `stubble resume`."
         }
         (0, _) if !runs => "Next: start that Windows and run setup there.",
+        (0, _) if cleared.steps.iter().any(|report| report.step.kind == StepKind::ReplaceFile) => {
+            "Next: `stubble confirm`."
+        }
         (0, _) => "Next: `stubble install`.",
         (_, true) => "Next: `stubble resume`, when nothing holds the files any more.",
         (_, false) => "Next: `stubble plan --anew` for what is left.",

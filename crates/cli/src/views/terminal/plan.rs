@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use stubble_core::model::text::shown;
-use stubble_core::plan::{Plan, RUNGS, Step};
+use stubble_core::plan::{Plan, RUNGS, Step, StepKind};
 use stubble_core::trace::Decision;
 
 use super::style::{CARE, GOOD, QUIET, STRONG, hang, row, styled};
@@ -53,7 +53,8 @@ fn line(step: &Step, width: Option<usize>) -> String {
         other => other.word(),
     };
     let mut out = row(&[(step.id.as_str(), 3, STRONG), (what, 21, style)], &name(step), width);
-    if step.decision != Decision::Remove || !step.parts.is_empty() {
+    let explains = !step.parts.is_empty() || step.kind == StepKind::ReplaceFile;
+    if step.decision != Decision::Remove || explains {
         out.push_str(&hang(&" ".repeat(30), &shown(&step.why), width));
     }
     if !step.after.is_empty() {

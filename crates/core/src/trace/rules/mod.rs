@@ -2,8 +2,10 @@
 //! `data/evidence.toml`.
 
 mod cached_package;
+mod certificate;
 mod component_file;
 mod content;
+mod device_filter;
 mod driver;
 mod firewall;
 mod history;
@@ -13,6 +15,7 @@ mod named_folder;
 mod named_key;
 mod pointing;
 mod process;
+mod program_settings;
 mod registration;
 mod search_path;
 mod service;
@@ -46,11 +49,14 @@ pub static RULES: &[&dyn Rule] = &[
     &startup::Startup,
     &task::Task,
     &driver::Driver,
+    &device_filter::DeviceFilter,
     &firewall::Firewall,
     &search_path::SearchPath,
     &shared_count::SharedCount,
     &store_package::StorePackage,
     &cached_package::CachedPackage,
     &pointing::Pointing,
+    &program_settings::ProgramSettings,
+    &certificate::Certificate,
     &history::History,
 ];

@@ -11,6 +11,7 @@ mod remove;
 
 use std::collections::BTreeMap;
 
+use stubble_core::model::Guid;
 use stubble_core::packages::condition::Condition;
 use stubble_core::packages::predict::{Prediction, Stop, holds, predict};
 use stubble_core::packages::{Package, Registered};
@@ -23,6 +24,10 @@ use crate::{InstallerRun, MachineError, Observe};
 
 /// Exit code of an installation that stopped with an error.
 const FAILED: u32 = 1603;
+/// Exit code for a product that is not installed.
+const UNKNOWN_PRODUCT: u32 = 1605;
+/// Exit code where the package that is needed is gone.
+const NO_SOURCE: u32 = 1612;
 /// Exit code for a file that is no package.
 const NO_PACKAGE: u32 = 1620;
 
@@ -68,6 +73,35 @@ pub(super) fn run(bench: &Bench, payload: &str, bytes: &[u8]) -> Result<Installe
     let outcome = if code == 0 { "Installation completed successfully." } else { "Installation failed." };
     log.product(&package.name, outcome);
     Ok(InstallerRun { code, log: log.finish(code) })
+}
+
+/// Removes a product by its cached package and tells exit code and log.
+pub(super) fn uninstall(bench: &Bench, code: Guid) -> Result<InstallerRun, MachineError> {
+    let survey = bench.survey()?;
+    let registered = Registered::read(&survey);
+    let mut log = Log::start(bench.state()?.now, &code.to_string());
+    log.begin("REMOVE");
+    let known = registered.products.get(&code).filter(|product| product.has_product_key);
+    let cached = known.filter(|product| product.cache_is_there(&survey) == Some(true));
+    let (number, outcome) = match (known, cached) {
+        (None, _) => {
+            (UNKNOWN_PRODUCT, "This action is only valid for products that are currently installed.".to_owned())
+        }
+        (_, None) => (NO_SOURCE, "The installation source for this product is not available.".to_owned()),
+        (_, Some(product)) => {
+            let mut edit = bench.edit()?;
+            match remove::product(bench, &survey, &mut edit, code, product)? {
+                Ok(()) => {
+                    edit.commit()?;
+                    (0, "Removal completed successfully.".to_owned())
+                }
+                Err(Stopped(message)) => (FAILED, message),
+            }
+        }
+    };
+    log.product(known.map_or("", |product| &product.name), &outcome);
+    log.end("REMOVE", if number == 0 { 1 } else { 3 });
+    Ok(InstallerRun { code: number, log: log.finish(number) })
 }
 
 impl Session<'_> {

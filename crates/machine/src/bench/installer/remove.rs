@@ -1,6 +1,7 @@
 //! Removing a product by its cached package: its tables, backwards.
 
 use std::fs;
+use std::path::Path;
 
 use stubble_core::model::text::fold;
 use stubble_core::model::{Guid, PlaceKind};
@@ -11,7 +12,7 @@ use stubble_core::survey::Survey;
 use super::{Done, Stopped};
 use crate::bench::Bench;
 use crate::disk::Edit;
-use crate::{Alter, MachineError, Observe};
+use crate::{Alter, MachineError, Observe, durable};
 
 const LARGEST: u64 = 256 * 1024 * 1024;
 
@@ -74,12 +75,19 @@ fn is_shared(registered: &Registered, code: Guid, path: &str) -> bool {
 /// Deletes a file, and the folders above it as far as they are then empty.
 fn delete_file(bench: &Bench, path: &str) -> Result<(), MachineError> {
     let Some(at) = bench.disk().locate(path)? else { return Ok(()) };
-    fs::remove_file(&at).map_err(MachineError::io(path))?;
+    durable::remove_file(&at).map_err(MachineError::io(path))?;
     let mut folder = at.parent();
-    while let Some(above) = folder.filter(|above| *above != bench.disk().root() && fs::remove_dir(above).is_ok()) {
+    while let Some(above) =
+        folder.filter(|above| *above != bench.disk().root() && is_empty(above) && durable::remove_folder(above).is_ok())
+    {
         folder = above.parent();
     }
-    Ok(())
+    // When it says that it is done, it is done for good.
+    folder.map_or(Ok(()), durable::sync_folder).map_err(MachineError::io(path))
+}
+
+fn is_empty(folder: &Path) -> bool {
+    fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none())
 }
 
 /// Deletes a key and those above it as far as they are then empty, but never a hive's own.

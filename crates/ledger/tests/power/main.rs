@@ -8,233 +8,26 @@
 // The witness takes back what the disk has not kept.
 #![allow(clippy::disallowed_methods)]
 
+mod recorder;
+#[path = "../stage/mod.rs"]
 mod stage;
 
-use std::cell::{Cell, RefCell};
 use std::fs::{self, File};
 use std::io::Write;
-use std::path::{Path, PathBuf};
-use std::rc::Rc;
+use std::path::Path;
 
 use filetime::FileTime as Stamp;
+use recorder::{LOSSES, Loss, Recorder};
 use stage::{Stage, demo_stage, stage, stage_in_use};
 use stubble_core::loans::offered;
+use stubble_core::model::Place;
 use stubble_core::packages::Registered;
 use stubble_core::survey::compare::Difference;
+use stubble_core::survey::state;
 use stubble_core::trace::trace;
-use stubble_ledger::{Case, borrow, give_back, putback};
-use stubble_machine::durable::{Op, Power, PowerFailed, Witness, witnessed};
+use stubble_ledger::{Case, borrow, discard, give_back, putback};
+use stubble_machine::durable::{Power, PowerFailed, witnessed};
 use stubble_machine::{Alter, Observe};
-
-/// What a power cut does to what was not synced.
-#[derive(Clone, Copy, Debug)]
-enum Loss {
-    /// All of it reached the disk all the same.
-    None,
-    /// None of it did.
-    All,
-    /// Names did, contents are zeros.
-    Zeros,
-    /// Any part of it did, in any order.
-    Some(u64),
-}
-
-const LOSSES: [Loss; 5] = [Loss::None, Loss::All, Loss::Zeros, Loss::Some(3), Loss::Some(77)];
-
-/// One operation that was done, with what it takes to undo it.
-struct Done {
-    op: Op,
-    /// What was in the place of a file that was replaced or removed.
-    replaced: Option<PathBuf>,
-    /// Length of a file before, in bytes.
-    len: u64,
-    /// Times of change before, of what the operation touches.
-    times: Vec<(PathBuf, Stamp)>,
-}
-
-/// Counts operations, lets the power fail once, and knows what is not synced.
-struct Recorder {
-    cut: Option<(usize, Power)>,
-    count: Cell<usize>,
-    torn_at: RefCell<Vec<usize>>,
-    pending: RefCell<Option<Done>>,
-    done: RefCell<Vec<Done>>,
-    stash: PathBuf,
-}
-
-fn time(path: &Path) -> Option<Stamp> {
-    fs::symlink_metadata(path).ok().map(|meta| Stamp::from_last_modification_time(&meta))
-}
-
-impl Recorder {
-    fn new(cut: Option<(usize, Power)>, stash: &Path) -> Rc<Self> {
-        let _ = fs::remove_dir_all(stash);
-        fs::create_dir_all(stash).unwrap();
-        Rc::new(Self {
-            cut,
-            count: Cell::new(0),
-            torn_at: RefCell::default(),
-            pending: RefCell::default(),
-            done: RefCell::default(),
-            stash: stash.to_owned(),
-        })
-    }
-
-    /// What is needed to undo an operation that is about to happen.
-    fn prepare(&self, op: &Op) -> Done {
-        let keep = |path: &Path| {
-            let to = self.stash.join(self.count.get().to_string());
-            fs::hard_link(path, &to).or_else(|_| fs::copy(path, &to).map(drop)).ok().map(|()| to)
-        };
-        let mut done = Done { op: op.clone(), replaced: None, len: 0, times: Vec::new() };
-        let mut touched = Vec::new();
-        match op {
-            Op::MakeFolder(path) | Op::Link(_, path) | Op::Symlink(path) => touched.extend(path.parent()),
-            Op::RemoveFolder(path) => touched.extend([Some(path.as_path()), path.parent()].into_iter().flatten()),
-            Op::RemoveFile(path) => {
-                done.replaced = keep(path);
-                touched.extend(path.parent());
-            }
-            Op::Create(path) => {
-                // An old one is overwritten in place: its content is copied, not linked.
-                if path.exists() {
-                    let to = self.stash.join(self.count.get().to_string());
-                    fs::copy(path, &to).unwrap();
-                    done.replaced = Some(to);
-                }
-                touched.extend(path.parent());
-            }
-            Op::Append(path, _) | Op::Shorten(path, _) => {
-                done.len = fs::metadata(path).unwrap().len();
-                if matches!(op, Op::Shorten(..)) {
-                    let to = self.stash.join(self.count.get().to_string());
-                    fs::copy(path, &to).unwrap();
-                    done.replaced = Some(to);
-                }
-            }
-            Op::Rename(from, to) => {
-                done.replaced = keep(to);
-                touched.extend([from.parent(), to.parent()].into_iter().flatten());
-            }
-            Op::SetTime(path) => touched.push(path),
-            Op::SyncFile(_) | Op::SyncFolder(_) => {}
-        }
-        done.times = touched.into_iter().filter_map(|path| Some((path.to_owned(), time(path)?))).collect();
-        done
-    }
-
-    /// Takes back what a loss says of all that was not synced.
-    fn lose(&self, loss: Loss) {
-        let done = self.done.take();
-        let mut seed = match loss {
-            Loss::None => return,
-            Loss::Some(seed) => seed,
-            _ => 0,
-        };
-        // A file system writes its journal in order: one sync also keeps the names before it.
-        let ordered = done.iter().rposition(|one| matches!(one.op, Op::SyncFile(_) | Op::SyncFolder(_)));
-        for (number, one) in done.iter().enumerate().rev() {
-            let synced = |sync: &Op| match (&one.op, sync) {
-                (Op::Append(path, _), Op::SyncFile(synced)) => path == synced,
-                (Op::MakeFolder(path) | Op::RemoveFolder(path) | Op::RemoveFile(path), Op::SyncFolder(folder))
-                | (Op::Create(path) | Op::Link(_, path) | Op::Symlink(path), Op::SyncFolder(folder)) => {
-                    path.parent() == Some(folder)
-                }
-                // A rename is one transaction: it is kept as soon as one of its ends is.
-                (Op::Rename(from, to), Op::SyncFolder(folder)) => {
-                    from.parent() == Some(folder) || to.parent() == Some(folder)
-                }
-                (Op::SetTime(path), Op::SyncFolder(folder)) => path == folder,
-                _ => false,
-            };
-            if done[number..].iter().any(|later| synced(&later.op)) {
-                continue;
-            }
-            let is_content = matches!(one.op, Op::Append(..));
-            let lost = match loss {
-                Loss::None => false,
-                Loss::All => is_content || ordered.is_none_or(|last| number > last),
-                Loss::Zeros => is_content,
-                Loss::Some(_) => {
-                    seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-                    seed >> 40 & 1 == 1
-                }
-            };
-            if lost {
-                one.undo(matches!(loss, Loss::Zeros) || seed >> 41 & 1 == 1);
-            }
-        }
-    }
-}
-
-impl Done {
-    /// Undoes the operation where that is still possible: what depends on it may have been kept.
-    fn undo(&self, zeros: bool) {
-        let worked = match &self.op {
-            Op::MakeFolder(path) => fs::remove_dir(path),
-            Op::RemoveFolder(path) => fs::create_dir(path),
-            Op::RemoveFile(path) => self.bring_back(path),
-            Op::Create(path) => fs::remove_file(path).and_then(|()| self.bring_back(path)),
-            Op::Link(_, path) | Op::Symlink(path) => fs::remove_file(path),
-            Op::Append(path, _) => self.forget(path, zeros),
-            Op::Shorten(path, _) => self.bring_back(path),
-            Op::Rename(from, to) if fs::symlink_metadata(from).is_err() => {
-                fs::rename(to, from).and_then(|()| self.bring_back(to))
-            }
-            Op::SetTime(_) => Ok(()),
-            Op::Rename(..) | Op::SyncFile(_) | Op::SyncFolder(_) => return,
-        };
-        if worked.is_ok() {
-            for (path, time) in &self.times {
-                let _ = filetime::set_file_mtime(path, *time);
-            }
-        }
-    }
-
-    fn bring_back(&self, path: &Path) -> std::io::Result<()> {
-        match &self.replaced {
-            Some(old) => {
-                let _ = fs::remove_file(path);
-                fs::hard_link(old, path).or_else(|_| fs::copy(old, path).map(drop))
-            }
-            None => Ok(()),
-        }
-    }
-
-    /// The bytes that were appended are zeros, or not there.
-    fn forget(&self, path: &Path, zeros: bool) -> std::io::Result<()> {
-        let file = File::options().write(true).open(path)?;
-        let len = file.metadata()?.len();
-        file.set_len(self.len)?;
-        if zeros { file.set_len(len) } else { Ok(()) }
-    }
-}
-
-impl Witness for Recorder {
-    fn before(&self, op: &Op) -> Power {
-        let number = self.count.get();
-        if matches!(op, Op::Append(..)) {
-            self.torn_at.borrow_mut().push(number);
-        }
-        let power = match self.cut {
-            Some((at, power)) if at == number => power,
-            _ => Power::On,
-        };
-        let done = self.prepare(op);
-        match power {
-            Power::On => *self.pending.borrow_mut() = Some(done),
-            Power::Fails => {}
-            Power::FailsHalfway => self.done.borrow_mut().push(done),
-        }
-        self.count.set(number + 1);
-        power
-    }
-
-    fn after(&self, op: &Op) {
-        let done = self.pending.take().filter(|done| done.op == *op).expect("it was prepared");
-        self.done.borrow_mut().push(done);
-    }
-}
 
 /// Does some work until the power fails, then loses what a loss says. Tells whether it failed.
 fn until_the_cut(stage: &Stage, cut: (usize, Power), loss: Loss, work: impl FnOnce(&mut Case)) -> bool {
@@ -284,16 +77,23 @@ enum Share {
     Cuts,
     /// Every seventh cut, each with another loss and ending.
     Sample,
+    /// Every cut of that many.
+    Each(usize),
 }
 
 impl Share {
     fn of(self, cuts: Vec<(usize, Power)>) -> Vec<((usize, Power), Loss, bool)> {
         let kinds: Vec<_> = LOSSES.into_iter().flat_map(|loss| [(loss, true), (loss, false)]).collect();
         let mut trials = Vec::new();
-        for (number, cut) in cuts.into_iter().enumerate() {
+        let every = match self {
+            Self::All | Self::Cuts => 1,
+            Self::Sample => 7,
+            Self::Each(every) => every,
+        };
+        for (number, cut) in cuts.into_iter().enumerate().filter(|(number, _)| number % every == 0) {
             for (at, (loss, finish)) in kinds.iter().enumerate() {
-                let its_turn = number % kinds.len() == at;
-                if matches!(self, Self::All) || its_turn && (matches!(self, Self::Cuts) || number % 7 == 0) {
+                let its_turn = number / every % kinds.len() == at;
+                if matches!(self, Self::All) || its_turn {
                     trials.push((cut, *loss, *finish));
                 }
             }
@@ -310,6 +110,12 @@ fn is_long_run() -> bool {
 fn differences(wanted: &stubble_core::survey::Survey, stage: &Stage, loss: Loss, finished: bool) -> String {
     let now = stage.bench.survey().unwrap();
     let mut found = stage::differences(wanted, &now);
+    // A file that is put right is written when that is done.
+    let put_right = |place: &Place| {
+        let step = stage.plan.steps.iter().position(|step| step.content.is_some() && step.place == *place)?;
+        Some(stage.bench.read_file(&place.path, 1 << 30).unwrap() == stage.contents[step])
+    };
+    found.retain(|one| !(finished && put_right(&one.place).unwrap_or(false)));
     if finished || matches!(loss, Loss::Some(_)) {
         found.retain(|one| one.how != Difference::Touched);
     }
@@ -382,6 +188,98 @@ fn whenever_the_power_fails_the_demos_plan_is_finished_or_undone() {
     let share = if is_long_run() { Share::Cuts } else { Share::Sample };
     let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
     assert!(note("demo", tried) > 100, "only {tried} cuts");
+}
+
+#[test]
+fn whenever_the_power_fails_while_an_uninstaller_runs_a_plan_is_finished_or_undone() {
+    let stage = stage::stage_installed("");
+    let share = if is_long_run() { Share::Cuts } else { Share::Sample };
+    let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
+    assert!(note("uninstaller", tried) > 60, "only {tried} cuts");
+}
+
+#[test]
+fn whenever_the_power_fails_while_a_file_is_put_right_it_is_finished_or_undone() {
+    let stage = stage::stage_damaged();
+    let share = if is_long_run() { Share::Cuts } else { Share::Sample };
+    let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
+    assert!(note("replaced", tried) > 15, "only {tried} cuts");
+}
+
+#[test]
+fn whenever_the_power_fails_on_machines_that_were_grown_a_plan_is_finished_or_undone() {
+    let (seeds, every) = if is_long_run() { (1..=24, 60) } else { (1..=4, 150) };
+    let tried: usize = seeds
+        .filter_map(stage::stage_grown)
+        .map(|stage| cut_a_plan(&stage, Share::Each(every)) + cut_an_undo(&stage, Share::Each(every)))
+        .sum();
+    assert!(note("grown", tried) > 25, "only {tried} cuts");
+}
+
+#[test]
+fn whenever_the_power_fails_while_the_vault_is_emptied_it_is_emptied_or_what_it_holds_is_whole() {
+    let share = Share::Cuts;
+    let mut tried = cut_a_discard(&stage(), share);
+    #[cfg(target_os = "linux")]
+    if let Some(stage) = stage::stage_elsewhere() {
+        tried += cut_a_discard(&stage, share);
+    }
+    assert!(note("discard", tried) > 15, "only {tried} cuts");
+}
+
+/// After the cut, emptying goes on; or what was not emptied yet goes back, exactly.
+fn cut_a_discard(stage: &Stage, share: Share) -> usize {
+    let empty = |case: &mut Case| {
+        discard(case, &stage.bench, &[]).unwrap();
+    };
+    let (bench, kept) = (stage.folder.path().join("bench"), stage.folder.path().join("kept"));
+    copy(&bench, &kept);
+    // The machine is made anew each time, since what was emptied does not come back.
+    let begin = || {
+        fs::remove_dir_all(&bench).unwrap();
+        copy(&kept, &bench);
+        stage.fresh_case();
+        stage.clear();
+    };
+    begin();
+    let trials = share.of(cuts(stage, empty));
+    for (cut, loss, finish) in &trials {
+        begin();
+        assert!(until_the_cut(stage, *cut, *loss, empty), "no power failed at {cut:?}");
+        let mut case = stage.case();
+        if *finish {
+            empty(&mut case);
+            assert!(case.held_entries(&stage.bench, &[]).unwrap().is_empty(), "{cut:?} {loss:?}");
+        } else {
+            let faults = case.check_vault(&stage.bench).unwrap().faults;
+            assert!(faults.is_empty(), "{cut:?} {loss:?} {faults:?}");
+            let returned = putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+            let now = stage.bench.survey().unwrap();
+            for one in returned.iter().filter(|one| one.refused.is_none()) {
+                let state = |survey| state::of(survey, &one.place);
+                assert_eq!(state(&now), state(&stage.before), "{cut:?} {loss:?} {}", one.place);
+            }
+            continue;
+        }
+        let wrong = differences(&stage.cleared, stage, *loss, true);
+        assert_eq!(wrong, "", "emptied after {cut:?} {loss:?}");
+    }
+    trials.len()
+}
+
+/// A folder again, with its times. No other program does it: a child would hold the locks of cases
+/// for a moment.
+fn copy(from: &Path, to: &Path) {
+    let meta = fs::symlink_metadata(from).unwrap();
+    if meta.is_dir() {
+        fs::create_dir(to).unwrap();
+        for entry in fs::read_dir(from).unwrap().map(Result::unwrap) {
+            copy(&entry.path(), &to.join(entry.file_name()));
+        }
+    } else {
+        fs::copy(from, to).unwrap();
+    }
+    filetime::set_file_mtime(to, Stamp::from_last_modification_time(&meta)).unwrap();
 }
 
 /// Leaves the number of trials for docs/safety.md, in the target folder.
