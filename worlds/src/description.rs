@@ -55,7 +55,7 @@ fn row(path: &str, file: &File) -> Option<Value> {
     let size = ("size", Value::Integer(96));
     let content = match file {
         File::Folder | File::Link | File::Shortcut(_) => return None,
-        File::Plain | File::Package(..) => size,
+        File::Plain | File::Package(..) | File::Patch(_) => size,
         File::Program(company, product) => {
             let told = table([("company", text(company)), ("product", text(product))]);
             return Some(table([("path", text(path)), ("program", told)]));
@@ -77,7 +77,11 @@ fn key_row(machine: &Machine, key: &str) -> Value {
     let lists = machine.lists.range((key.to_owned(), String::new())..).take_while(|((at, _), _)| at == key);
     for ((_, name), entries) in lists {
         let entries: Vec<&str> = entries.iter().map(|(entry, _)| entry.as_str()).collect();
-        values.insert(name.clone(), table([("expand", text(&entries.join(";")))]));
+        let list = match name.ends_with("Filters") {
+            true => ("multi", Value::Array(entries.into_iter().map(text).collect())),
+            false => ("expand", text(&entries.join(";"))),
+        };
+        values.insert(name.clone(), table([list]));
     }
     let mut path = key.to_owned();
     for user in &machine.users {

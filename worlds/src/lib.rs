@@ -47,6 +47,10 @@ pub fn grow(seed: u64) -> World {
     }
     let subject = rng.usize(..products.len());
     let removed = breaking::half_remove(&mut rng, &mut machine, &products, subject);
+    if machine.users.len() > 1 && rng.u8(..10) == 0 {
+        let other = (products[subject].user + 1) % machine.users.len();
+        machine.unread.push(format!("HKU\\{}", machine.users[other].sid));
+    }
     let typed = names::carelessly(&mut rng, &products[subject].name);
     World { seed, machine, products, subject, typed, removed }
 }

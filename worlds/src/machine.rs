@@ -84,6 +84,8 @@ pub enum File {
     Task(String),
     /// An installer package: name, manufacturer, product code.
     Package(String, String, String),
+    /// An installer's patch: the code of the product that it is for.
+    Patch(String),
 }
 
 /// A user of the machine.
@@ -122,6 +124,8 @@ pub struct Machine {
     pub lists: BTreeMap<(String, String), Vec<(String, Mark)>>,
     /// Programs that run, by path.
     pub running: Vec<String>,
+    /// Hives of users that cannot be read: nobody finds what is in them.
+    pub unread: Vec<String>,
 }
 
 impl Machine {
@@ -167,6 +171,11 @@ impl Machine {
     /// An installer package.
     pub fn package(&mut self, path: &str, name: &str, manufacturer: &str, code: &str, mark: Mark) {
         self.put(path, File::Package(name.to_owned(), manufacturer.to_owned(), code.to_owned()), mark);
+    }
+
+    /// An installer's patch.
+    pub fn patch(&mut self, path: &str, code: &str, mark: Mark) {
+        self.put(path, File::Patch(code.to_owned()), mark);
     }
 
     /// A key.

@@ -137,10 +137,11 @@ pub fn score(world: &World) -> Score {
     let taken = Taken::of(&found);
     let holders = holders(world);
     let machine = &world.machine;
+    let is_unread = |path: &str| machine.unread.iter().any(|hive| path.starts_with(hive.as_str()));
     let mut judge = |mark: &Mark, decision: Option<Decision>, shown: &dyn Fn() -> String| {
         let kind = score.kinds.entry(mark.kind).or_default();
         let is_own = mark.whose == Whose::Product(world.subject);
-        if is_own && mark.class == Class::Installed {
+        if is_own && mark.class == Class::Installed && !is_unread(&shown()) {
             kind.wanted += 1;
             match decision {
                 Some(Decision::Remove) => kind.taken += 1,

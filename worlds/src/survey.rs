@@ -5,10 +5,10 @@ use std::collections::BTreeMap;
 use stubble_core::content::{Content, Properties, TaskFile, Told, Version};
 use stubble_core::model::{FileTime, RegValue};
 use stubble_core::survey::{
-    Entry, EntryKind, Facts, Process, RegistryBuilder, Running, Shortcut, Survey, TreeBuilder, User,
+    Entry, EntryKind, Facts, Gap, Process, RegistryBuilder, Running, Shortcut, Survey, TreeBuilder, User,
 };
 
-use crate::machine::{File, Machine};
+use crate::machine::{File, Machine, Mark, Whose};
 
 fn facts(machine: &Machine) -> Facts {
     let users = machine.users.iter().map(|user| User {
@@ -38,7 +38,23 @@ fn facts(machine: &Machine) -> Facts {
 /// The value of a list with its entries.
 fn list(name: &str, entries: &[(String, crate::machine::Mark)]) -> RegValue {
     let entries: Vec<&str> = entries.iter().map(|(entry, _)| entry.as_str()).collect();
+    if name.ends_with("Filters") {
+        let entries: Vec<String> = entries.into_iter().map(str::to_owned).collect();
+        return RegValue::multi(name, &entries);
+    }
     RegValue::expand(name, &entries.join(";"))
+}
+
+/// When things were made: each product at a time of its own, and its parts within minutes.
+fn made(mark: &Mark, path: &str) -> FileTime {
+    const MINUTE: u64 = 60 * 10_000_000;
+    let day = match &mark.whose {
+        Whose::Nobodys | Whose::Windows => 1,
+        Whose::Product(number) => 10 + *number as u64,
+        Whose::Shared(all) => 10 + all.first().copied().unwrap_or(0) as u64,
+        Whose::Persons => 90,
+    };
+    FileTime((150_000 + day) * 1440 * MINUTE + path.len() as u64 % 5 * MINUTE)
 }
 
 /// The survey of a machine.
@@ -47,7 +63,7 @@ pub fn survey(machine: &Machine) -> Survey {
     let mut tree = TreeBuilder::new(folder);
     let mut ids: BTreeMap<&str, u32> = BTreeMap::new();
     let (mut shortcuts, mut contents) = (Vec::new(), Vec::new());
-    for (path, (file, _)) in &machine.files {
+    for (path, (file, mark)) in &machine.files {
         let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
         let kind = match file {
             File::Folder => EntryKind::Folder,
@@ -55,7 +71,7 @@ pub fn survey(machine: &Machine) -> Survey {
             _ => EntryKind::File,
         };
         let size = if kind == EntryKind::File { 4096 } else { 0 };
-        let at = tree.add(ids.get(above).copied().unwrap_or(0), name, Entry { kind, size, modified: FileTime(7) });
+        let at = tree.add(ids.get(above).copied().unwrap_or(0), name, Entry { kind, size, modified: made(mark, path) });
         ids.insert(path, at);
         match file {
             File::Shortcut(target) => shortcuts.push(Shortcut { file: at, target: target.clone() }),
@@ -72,9 +88,14 @@ pub fn survey(machine: &Machine) -> Survey {
                 let package = Properties { name, manufacturer, code, ..Properties::default() };
                 contents.push(Told { file: at, content: Content::Package(package) });
             }
+            File::Patch(code) => contents.push(Told { file: at, content: Content::Patch(code.clone()) }),
             File::Folder | File::Plain | File::Link => {}
         }
     }
+    let unread: Vec<&str> = machine.unread.iter().map(String::as_str).collect();
+    let gaps = machine.unread.iter().map(|hive| Gap { what: hive.clone(), why: "it could not be read".to_owned() });
+    let gaps: Vec<Gap> = gaps.collect();
+    let is_unread = |key: &str| unread.iter().any(|hive| key == *hive || key.starts_with(&format!("{hive}\\")));
     let mut values: BTreeMap<&str, Vec<RegValue>> = BTreeMap::new();
     for ((key, _), (value, _)) in &machine.values {
         values.entry(key).or_default().push(value.clone());
@@ -84,11 +105,11 @@ pub fn survey(machine: &Machine) -> Survey {
     }
     let mut registry = RegistryBuilder::default();
     let mut keys: BTreeMap<&str, u32> = BTreeMap::new();
-    for path in machine.keys.keys() {
+    for (path, mark) in machine.keys.iter().filter(|(path, _)| !is_unread(path)) {
         let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
         let own = values.get(path.as_str()).map(Vec::as_slice).unwrap_or_default();
         let own = own.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
-        let at = registry.add(keys.get(above).copied().unwrap_or(0), name, FileTime(7), 1, own);
+        let at = registry.add(keys.get(above).copied().unwrap_or(0), name, made(mark, path), 1, own);
         keys.insert(path, at);
     }
     let processes = machine.running.iter().enumerate().map(|(number, image)| Process {
@@ -106,7 +127,7 @@ pub fn survey(machine: &Machine) -> Survey {
         running,
         shortcuts,
         contents,
-        short_names: Vec::new(),
-        gaps: Vec::new(),
+        short_names: ids.get("C:\\Program Files").map(|at| (*at, "PROGRA~1".to_owned())).into_iter().collect(),
+        gaps,
     }
 }

@@ -85,9 +85,10 @@ pub struct Report {
 }
 
 /// Start a case.
-#[derive(Debug, Group)]
+#[derive(Debug, Default, Group)]
 pub struct Open {
-    /// The product's name, as you know it
+    /// The product's name as you know it, a path, a program that runs, a service, a device or a code
+    #[arg(required_unless_present_any = ["payload", "log"], default_value = "", hide_default_value = true)]
     pub name: String,
     /// The machine: disk:DIR, capture:FILE or bench:DIR
     #[arg(long, value_name = "MACHINE")]
@@ -95,9 +96,25 @@ pub struct Open {
     /// The installer that you mean to run, by its path on the machine
     #[arg(long, value_name = "PATH")]
     pub payload: Option<String>,
+    /// A log of its installer, on this computer: whose it is, and what was written
+    #[arg(long, value_name = "FILE")]
+    pub log: Option<PathBuf>,
+    /// How much is meant: this product, or all products of its publisher
+    #[arg(long, value_name = "SCOPE", default_value = "product")]
+    pub scope: Scope,
     /// Where to hold what is taken [default: in the case folder, or on the machine's own disk]
     #[arg(long, value_name = "DIR")]
     pub vault: Option<PathBuf>,
+}
+
+/// How much is meant.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, clap::ValueEnum)]
+pub enum Scope {
+    /// This product
+    #[default]
+    Product,
+    /// All products of its publisher
+    Publisher,
 }
 
 /// Find what belongs to the product.
@@ -106,16 +123,24 @@ pub struct Trace {
     /// Show every remnant with its reason
     #[arg(long)]
     pub all: bool,
-    /// Show only this group: running, registration, services, startup, program, shell, machine-data,
-    /// user-data or history
-    #[arg(long, value_name = "GROUP")]
-    pub only: Option<String>,
-    /// Show only what is in the profile or the registry of this user
-    #[arg(long, value_name = "NAME")]
-    pub user: Option<String>,
+    /// Which of them.
+    #[command(flatten)]
+    pub narrow: Narrow,
     /// Print a table for a spreadsheet, parted by tabs
     #[arg(long)]
     pub tsv: bool,
+}
+
+/// Some of the remnants.
+#[derive(Debug, Default, Group)]
+pub struct Narrow {
+    /// Only this group: running, registration, services, startup, program, shell, machine-data,
+    /// user-data or history
+    #[arg(long, value_name = "GROUP")]
+    pub only: Option<String>,
+    /// Only what is in the profile or the registry of this user
+    #[arg(long, value_name = "NAME")]
+    pub user: Option<String>,
 }
 
 /// Explain a place.
@@ -126,7 +151,7 @@ pub struct Why {
 }
 
 /// Write the steps.
-#[derive(Debug, Group)]
+#[derive(Debug, Default, Group)]
 pub struct Plan {
     /// Decide that these steps are carried out
     #[arg(long, value_name = "STEP", num_args = 1..)]
@@ -140,6 +165,9 @@ pub struct Plan {
     /// Only put files right that are missing or not as in the payload
     #[arg(long)]
     pub repair: bool,
+    /// Which remnants a new plan is for.
+    #[command(flatten)]
+    pub narrow: Narrow,
 }
 
 /// Undo.

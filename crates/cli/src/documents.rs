@@ -47,6 +47,12 @@ pub struct Opened {
     pub case: String,
     /// Who is meant.
     pub subject: Subject,
+    /// How what was named leads to the product, where it was no name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub how: Option<String>,
+    /// Other products that are meant with it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<String>,
     /// The installer for it.
     pub payload: Option<String>,
     /// Where what is taken will be held, where a place was chosen.

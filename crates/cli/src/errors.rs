@@ -34,6 +34,9 @@ pub enum CliError {
     /// A file would be overwritten.
     #[error("{} is there already", .0.display())]
     Exists(PathBuf),
+    /// Neither a name, nor a payload or a log that tells one.
+    #[error("{} names no product", if .0.is_empty() { "nothing that was given" } else { .0 })]
+    NoName(String),
     /// Nobody of that name.
     #[error("nothing on this machine is called {name}")]
     Nobody {
@@ -43,7 +46,7 @@ pub enum CliError {
         known: Vec<String>,
     },
     /// Several of that name.
-    #[error("{name} can mean {} products", .candidates.len())]
+    #[error("{name} can mean {}", crate::views::words::count(.candidates.len(), "product"))]
     Several {
         /// What was given.
         name: String,
@@ -168,6 +171,7 @@ pub fn explain(error: &CliError) -> Told {
             told("Fetch the full installer package again, and name it with `--payload`.", Exit::Usage)
         }
         CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
+        CliError::NoName(_) => told("Give the name as well: `stubble open NAME --log FILE --on MACHINE`.", Exit::Usage),
         CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
         CliError::Plan(plan) => plan_told(plan, &told),
         CliError::PlanEdited(_) => {

@@ -8,6 +8,7 @@ mod documents;
 mod errors;
 mod exit;
 mod machines;
+mod narrow;
 mod ui;
 mod views;
 mod work;

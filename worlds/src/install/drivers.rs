@@ -37,4 +37,13 @@ pub(super) fn install(one: &mut Installing<'_>) {
     let image = format!("\\SystemRoot\\System32\\drivers\\{stem}.sys");
     let service = format!("{CONTROL}\\Services\\{stem}");
     one.machine.own_key(&service, &[("ImagePath", &image)], one.mark("driver service"));
+    if one.rng.bool() {
+        // All devices of a kind load it, between a filter of Windows and one of nobody.
+        let ports = format!("{CONTROL}\\Control\\Class\\{{4D36E978-E325-11CE-BFC1-08002BE10318}}");
+        let filters = one.machine.lists.get(&(ports.clone(), "UpperFilters".to_owned())).map_or(0, Vec::len);
+        if filters == 0 {
+            one.machine.entry(&ports, "UpperFilters", "serenum", crate::machine::Mark::windows());
+        }
+        one.machine.entry(&ports, "UpperFilters", &stem, one.mark("device filter"));
+    }
 }

@@ -7,8 +7,10 @@ mod history;
 mod listed;
 mod network;
 mod registered;
+mod settings;
 mod shared;
 mod shell;
+mod side_by_side;
 mod startup;
 mod store;
 
@@ -55,7 +57,11 @@ pub fn install(rng: &mut Rng, machine: &mut Machine, all: &[Product], number: us
     shell::install(&mut one);
     network::install(&mut one);
     shared::install(&mut one);
+    settings::install(&mut one);
     history::install(&mut one);
+    if one.once_in(6) {
+        side_by_side::install(&mut one);
+    }
     if one.once_in(4) {
         drivers::install(&mut one);
     }

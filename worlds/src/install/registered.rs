@@ -42,6 +42,20 @@ pub(super) fn install(one: &mut Installing<'_>) {
         one.machine.file(&format!("{folder}\\icon.ico"), one.mark("cached icons"));
         one.machine.folder(&folder, one.mark("cached icons"));
     }
+    if one.once_in(4) {
+        let patch = packed(&guid(one.rng));
+        let mark = one.mark("patch");
+        let kept = format!("C:\\Windows\\Installer\\{}.msp", &patch[..7].to_lowercase());
+        one.machine.patch(&kept, &product.code, mark.clone());
+        one.machine.own_key(&format!("{DATA}\\Patches\\{patch}"), &[("LocalPackage", &kept)], mark.clone());
+        one.machine.own_key(&format!("{own}\\Patches\\{patch}"), &[("DisplayName", "Update 1")], mark.clone());
+        one.machine.own_key(
+            &format!("{CLASSES}\\Patches\\{patch}\\SourceList"),
+            &[("PackageName", "update.msp")],
+            mark.clone(),
+        );
+        one.machine.key(&format!("{CLASSES}\\Patches\\{patch}"), mark);
+    }
     // Every folder that was made is on a list of the installer.
     let folders = format!("{INSTALLER}\\Folders");
     one.machine.value(&folders, RegValue::text(&format!("{}\\", product.folder), ""), one.mark("installer folders"));

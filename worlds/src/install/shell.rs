@@ -33,6 +33,14 @@ pub(super) fn install(one: &mut Installing<'_>) {
     if one.once_in(3) {
         class(one, &classes);
     }
+    if one.once_in(6) && product.folder.starts_with("C:\\Program Files\\") {
+        // Written with the short name of the folder above.
+        let key = format!("{classes}\\Folder\\shell\\{}", product.plain());
+        let short = product.program().replacen("C:\\Program Files\\", "C:\\PROGRA~1\\", 1);
+        let mark = one.mark("verb");
+        one.machine.own_key(&key, &[("", &format!("Open with {}", product.name))], mark.clone());
+        one.machine.own_key(&format!("{key}\\command"), &[("", &format!("{short} \"%1\""))], mark);
+    }
     if one.once_in(6) {
         let key = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\AppCompatFlags\\Layers";
         one.machine.value(key, RegValue::text(&product.program(), "~ RUNASADMIN"), one.mark("compatibility layer"));

@@ -36,7 +36,7 @@ pub fn run(args: &args::Demo, ui: &mut Ui) -> Result<Exit, CliError> {
     // The story is told in words, whatever the documents would say.
     let settings = Settings { case, json: false };
     ui.print(&terminal::demo_beginning(&folder));
-    let open = args::Open { name: PRODUCT.to_owned(), on, payload: None, vault: None };
+    let open = args::Open { name: PRODUCT.to_owned(), on, ..args::Open::default() };
     let job = mend::Job { open: &open, borrow: &[], consent: YES };
     let exit = mend::stages(&job, &mut Story { shown }, &settings, ui)?;
     ui.print(&terminal::demo_end(&settings.case));

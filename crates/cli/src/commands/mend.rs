@@ -147,7 +147,7 @@ fn borrow_all(names: &[String], settings: &Settings, ui: &mut Ui) -> Result<(), 
 
 /// Writes the plan, and asks about each step that needs a person.
 fn planned(guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
-    let none = args::Plan { take: Vec::new(), keep: Vec::new(), anew: true, repair: false };
+    let none = args::Plan { anew: true, ..args::Plan::default() };
     let exit = plan::run(&none, settings, ui)?;
     let mut work = Work::begin(settings)?;
     let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
@@ -155,7 +155,7 @@ fn planned(guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Ex
         let take = guide.decide(&step, ui)?;
         let names = vec![step.id.clone()];
         let (take, keep) = if take { (names, Vec::new()) } else { (Vec::new(), names) };
-        plan::decide(&mut work, &args::Plan { take, keep, anew: false, repair: false })?;
+        plan::decide(&mut work, &args::Plan { take, keep, ..args::Plan::default() })?;
     }
     Ok(exit)
 }

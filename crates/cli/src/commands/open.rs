@@ -1,13 +1,17 @@
 //! `open`: starts a case.
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
+use stubble_core::logs::{Leads, decode, leads};
+use stubble_core::model::Guid;
 use stubble_core::packages::Registered;
-use stubble_core::subject::{AnchorKind, Identified, PackageFile, Subject, identify};
+use stubble_core::subject::{Anchor, AnchorKind, Identified, PackageFile, Subject, identify, pointed_at, widen};
+use stubble_core::survey::Survey;
 use stubble_ledger::{About, Case};
 
 use super::show;
-use crate::args::Open;
+use crate::args::{Open, Scope};
 use crate::documents::{Ambiguous, Opened};
 use crate::errors::CliError;
 use crate::machines::{full, machine};
@@ -24,17 +28,26 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
         Some(path) => vec![read_package(machine.observe(), path)?.0],
         None => downloaded_packages(machine.observe(), &survey),
     };
-    let subject = match identify(&survey, &registered, &packages, &args.name) {
+    let log = args.log.as_deref().map(read_log).transpose()?;
+    let Wanted { name, how } = wanted(args, &survey, &registered, &packages, log.as_ref())?;
+    let subject = match identify(&survey, &registered, &packages, &name) {
         Identified::One(subject) => *subject,
         Identified::Several(candidates) => {
-            let ambiguous = Ambiguous { name: args.name.clone(), candidates };
+            let ambiguous = Ambiguous { name, candidates };
             if settings.json {
                 show(&ambiguous, settings, ui, |_, _| String::new());
             }
             return Err(CliError::Several { name: ambiguous.name, candidates: ambiguous.candidates });
         }
-        Identified::Nobody(known) => return Err(CliError::Nobody { name: args.name.clone(), known }),
+        Identified::Nobody(known) => return Err(CliError::Nobody { name, known }),
     };
+    let (mut subject, others) = match args.scope {
+        Scope::Product => (subject, Vec::new()),
+        Scope::Publisher => widen(&survey, &registered, &packages, subject),
+    };
+    if let Some((from, leads)) = log {
+        subject.anchors.extend(logged(&from, leads));
+    }
     let payload = payload(&subject, &packages);
     let mut about = About::new(on.clone(), survey.facts.computer.clone(), subject.clone(), payload.clone());
     about.vault = args.vault.as_deref().map(vault).transpose()?;
@@ -47,11 +60,67 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
         system: format!("{} (version {}, build {}, {})", facts.product, facts.version, facts.build, facts.architecture),
         case: case.folder().display().to_string(),
         subject,
+        how,
+        others,
         payload,
         vault,
     };
     show(&opened, settings, ui, terminal::opened);
     Ok(Exit::Done)
+}
+
+/// The name that is looked for, and how it was found where what was given is no name.
+struct Wanted {
+    name: String,
+    how: Option<String>,
+}
+
+/// A name stays a name; anything else is followed to the product that it leads to.
+fn wanted(
+    args: &Open,
+    survey: &Survey,
+    registered: &Registered,
+    packages: &[PackageFile],
+    log: Option<&(String, Leads)>,
+) -> Result<Wanted, CliError> {
+    let name = args.name.clone();
+    if name.is_empty() {
+        let told = log.and_then(|(from, leads)| Some((leads.name.clone()?, format!("{from} is of its setup"))));
+        let package = packages.first().filter(|_| args.payload.is_some());
+        let told =
+            told.or_else(|| package.map(|file| (file.package.name.clone(), format!("{} installs it", file.path))));
+        let Some((name, how)) = told else {
+            return Err(CliError::NoName(log.map(|(from, _)| from.clone()).unwrap_or_default()));
+        };
+        return Ok(Wanted { name, how: Some(how) });
+    }
+    let is_name = !name.contains(":\\") && name.parse::<Guid>().is_err();
+    if is_name && !matches!(identify(survey, registered, packages, &name), Identified::Nobody(_)) {
+        return Ok(Wanted { name, how: None });
+    }
+    Ok(match pointed_at(survey, registered, &name) {
+        Some(found) => Wanted { how: Some(format!("{name}: {}", found.how)), name: found.name },
+        None => Wanted { name, how: None },
+    })
+}
+
+/// The largest log that is read for what identifies its product.
+const LARGEST_LOG: u64 = 512 << 20;
+
+fn read_log(path: &Path) -> Result<(String, Leads), CliError> {
+    let failed = |source| CliError::Io { path: path.to_owned(), source };
+    let mut bytes = Vec::new();
+    std::fs::File::open(path).and_then(|file| file.take(LARGEST_LOG).read_to_end(&mut bytes)).map_err(failed)?;
+    Ok((format!("the log {}", path.display()), leads(&decode(&bytes))))
+}
+
+/// What a log adds to what is known of the subject.
+fn logged(from: &str, leads: Leads) -> Vec<Anchor> {
+    let anchor = |kind, value: String| Anchor { kind, value, from: from.to_owned() };
+    let product = leads.product_code.map(|code| anchor(AnchorKind::ProductCode, code.to_string()));
+    let upgrade = leads.upgrade_code.map(|code| anchor(AnchorKind::UpgradeCode, code.to_string()));
+    let files = leads.files.into_iter().map(|file| anchor(AnchorKind::LoggedFile, file));
+    product.into_iter().chain(upgrade).chain(files).collect()
 }
 
 /// The folder that was chosen for the vault, made where it is not there.

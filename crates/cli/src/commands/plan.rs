@@ -8,6 +8,7 @@ use stubble_machine::MachineError;
 use super::show;
 use crate::args;
 use crate::errors::CliError;
+use crate::narrow::Wanted;
 use crate::views::terminal;
 use crate::work::{LARGEST_FILE, Settings, Work, read_package};
 use crate::{Exit, Ui};
@@ -51,7 +52,10 @@ pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
             return Err(CliError::PlanEdited(work.case.plan_path()));
         }
         Ok(_) | Err(LedgerError::NoPlan(_)) => {
-            decided(build(&work.survey, &work.registered, &work.trace(), &work.case.about.subject.name), args)?
+            let wanted = Wanted::of(&args.narrow, work)?;
+            let mut trace = work.trace();
+            trace.remnants.retain(|remnant| wanted.has(remnant));
+            decided(build(&work.survey, &work.registered, &trace, &work.case.about.subject.name), args)?
         }
         Err(error) => return Err(error.into()),
     };

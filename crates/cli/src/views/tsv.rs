@@ -5,9 +5,13 @@ use std::fmt::Write;
 use stubble_core::model::text::shown;
 use stubble_core::trace::Remnant;
 
+use super::words;
+
 /// All remnants. Control characters are escaped, so that a line is a remnant whatever it is called.
 pub fn remnants(remnants: &[Remnant]) -> String {
-    let mut out = String::from("id\tgroup\tdecision\tstanding\tkind\tplace\ttitle\tbytes\tfiles\tparts\treason\n");
+    let mut out = String::from(
+        "id\tgroup\tdecision\tstanding\tkind\tplace\ttitle\tbytes\tfiles\tchanged\tversions\tparts\treason\n",
+    );
     for one in remnants {
         let place = one.place.to_string();
         let texts = [
@@ -22,7 +26,16 @@ pub fn remnants(remnants: &[Remnant]) -> String {
         for text in texts {
             let _ = write!(out, "{}\t", shown(text));
         }
-        let _ = writeln!(out, "{}\t{}\t{}\t{}", one.bytes, one.files, one.parts.len(), shown(&one.reason));
+        let _ = writeln!(
+            out,
+            "{}\t{}\t{}\t{}\t{}\t{}",
+            one.bytes,
+            one.files,
+            one.changed.map(words::date).unwrap_or_default(),
+            shown(&one.versions.join(" ")),
+            one.parts.len(),
+            shown(&one.reason)
+        );
     }
     out
 }

@@ -2,10 +2,17 @@
 
 use stubble_core::blockers::{Blocker, Severity};
 use stubble_core::confirm::{Receipt, Verdict};
+use stubble_core::model::FileTime;
 use stubble_core::model::text::shown;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::survey::Device;
 use stubble_core::trace::Remnant;
+
+/// The day of a time, UTC.
+pub fn date(time: FileTime) -> String {
+    let (seconds, _) = time.to_unix();
+    jiff::Timestamp::from_second(seconds).map(|time| time.strftime("%Y-%m-%d").to_string()).unwrap_or_default()
+}
 
 /// A size that a person can compare.
 pub fn size(bytes: u64) -> String {

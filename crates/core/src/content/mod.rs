@@ -36,6 +36,8 @@ pub enum Content {
     Program(Version),
     /// The properties of an installer package.
     Package(Properties),
+    /// The product code of the first product that an installer's patch is for.
+    Patch(String),
 }
 
 /// A file with what it says.

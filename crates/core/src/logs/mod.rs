@@ -5,7 +5,7 @@ pub mod exit_codes;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::text;
+use crate::model::{Guid, text};
 
 /// What a package installer's log says of a failure. Line numbers count from one.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -62,6 +62,50 @@ pub fn read(log: &str) -> Story {
     story
 }
 
+/// What a log tells of the product that was set up, whatever became of it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Leads {
+    /// The product's name.
+    pub name: Option<String>,
+    /// Its product code.
+    pub product_code: Option<Guid>,
+    /// Its upgrade code.
+    pub upgrade_code: Option<Guid>,
+    /// Files that setup wrote or meant to write.
+    pub files: Vec<String>,
+}
+
+/// Reads a log of the package installer for what identifies its product.
+pub fn leads(log: &str) -> Leads {
+    let mut leads = Leads::default();
+    for line in log.lines().map(str::trim_end) {
+        if let Some((_, property)) = line.split_once("Property(").and_then(|(_, rest)| rest.split_once("): "))
+            && let Some((name, value)) = property.split_once(" = ")
+        {
+            match name {
+                "ProductName" => leads.name = Some(value.to_owned()),
+                "ProductCode" => leads.product_code = value.parse().ok(),
+                "UpgradeCode" => leads.upgrade_code = value.parse().ok(),
+                _ => {}
+            }
+        } else if let Some((_, rest)) = line.split_once("File: ") {
+            let mut parts = rest.split(';');
+            let (path, what) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
+            if what.trim() == "To be installed" {
+                leads.files.push(path.to_owned());
+            }
+        } else if let Some((_, rest)) = line.split_once("InstallFiles: ")
+            && let Some((path, _)) = rest.rsplit_once(", ")
+        {
+            leads.files.push(path.to_owned());
+        }
+    }
+    leads.files.retain(|path| path.contains(":\\"));
+    leads.files.sort();
+    leads.files.dedup();
+    leads
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -81,5 +125,17 @@ mod tests {
         assert_eq!(story.failed_action, Some((4, "LaunchConditions".into())));
         assert_eq!(story.message, Some((3, "Remove it first.".into())));
         assert_eq!(story.set, [(2, "WEIGH3FOUND".to_owned(), "{3}".to_owned())]);
+    }
+
+    #[test]
+    fn a_log_names_its_product_and_what_it_wrote() {
+        let log = "MSI (s) (10:20) [06:40:00:000]: File: C:\\Program Files\\Desk\\a.dll;  To be installed;  No patch;\n\
+            MSI (s) (10:20) [06:40:00:000]: File: C:\\Windows\\b.dll;  Won't Overwrite;  No patch;\n\
+            Property(S): ProductName = Scale Desk\n\
+            Property(S): ProductCode = {3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}\n";
+        let leads = leads(log);
+        assert_eq!(leads.name.as_deref(), Some("Scale Desk"));
+        assert!(leads.product_code.is_some() && leads.upgrade_code.is_none());
+        assert_eq!(leads.files, ["C:\\Program Files\\Desk\\a.dll"]);
     }
 }

@@ -220,6 +220,14 @@ pub struct Package {
     cabinets: Vec<String>,
 }
 
+/// The code of the first product that a patch (`.msp`) is for: its summary names them where a package has
+/// its architecture, parted by semicolons. `None` where it is no patch. Source: Microsoft's public
+/// documentation of the Template Summary property.
+pub fn patch_target(file: impl Read + Seek) -> Option<String> {
+    let patch = msi::Package::open(file).ok().filter(|file| file.package_type() == msi::PackageType::Patch)?;
+    patch.summary_info().arch().map(str::to_owned)
+}
+
 impl Package {
     /// Reads the tables of a package from its bytes. Nothing in it is run.
     pub fn read(bytes: &[u8]) -> Result<Self, PackageError> {

@@ -7,9 +7,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::Version;
+use crate::content::Content;
 use crate::model::text::fold;
 use crate::model::{Guid, Place};
-use crate::survey::Survey;
+use crate::survey::{NodeId, Survey};
 
 /// The package installer's own key for its data.
 pub const INSTALLER: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer";
@@ -179,12 +180,29 @@ impl Registered {
                 }
             }
         }
+        // A patch says itself which product it is for, also where the product's own keys are gone.
+        let patches: BTreeMap<NodeId, Guid> = survey
+            .contents
+            .iter()
+            .filter_map(|told| match &told.content {
+                Content::Patch(code) => Some((told.file, code.parse().ok()?)),
+                _ => None,
+            })
+            .collect();
+        let users = registry.subkeys(&format!("{INSTALLER}\\UserData"));
+        for key in users.iter().flat_map(|account| registry.subkeys(&format!("{}\\Patches", registry.path(*account)))) {
+            let file = registry.text(key, "LocalPackage").and_then(|path| survey.entry(&path));
+            let of = file.and_then(|file| patches.get(&file));
+            if let (Some(patch), Some(of)) = (Guid::from_packed(registry.name(key)), of) {
+                clients.entry(patch).or_default().insert(*of);
+            }
+        }
         let accounts = registry.subkeys(&format!("{INSTALLER}\\UserData")).into_iter();
         let roots = accounts.map(|account| registry.path(account)).chain([CLASSES.to_owned()]);
         for key in roots.flat_map(|root| registry.subkeys(&format!("{root}\\Patches"))) {
             let of = Guid::from_packed(registry.name(key)).and_then(|patch| clients.get(&patch));
             let Some(code) = of.filter(|of| of.len() == 1).and_then(|of| of.first()) else { continue };
-            let Some(product) = self.products.get_mut(code) else { continue };
+            let product = self.products.entry(*code).or_default();
             product.parts.push(Place::key(registry.path(key)));
             if let Some(file) = registry.text(key, "LocalPackage").filter(|path| survey.has_file(path)) {
                 product.parts.push(Place::file(file));

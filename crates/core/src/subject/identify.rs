@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::names::{product_words, publisher_words, squashed, together};
-use super::{Anchor, AnchorKind, Subject};
+use super::{Anchor, AnchorKind, Scope, Subject};
 use crate::content::Content;
 use crate::model::text::fold;
 use crate::model::{Guid, path};
@@ -48,9 +48,9 @@ pub enum Identified {
 
 /// Everything that the machine and the packages on it say of one product.
 #[derive(Debug, Default)]
-struct Known {
-    name: String,
-    publisher: String,
+pub(super) struct Known {
+    pub(super) name: String,
+    pub(super) publisher: String,
     anchors: Vec<Anchor>,
     from: Vec<String>,
     /// Folders and keys that are called so.
@@ -182,7 +182,7 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
     (!found.from.is_empty()).then_some(found)
 }
 
-fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) -> BTreeMap<String, Known> {
+pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) -> BTreeMap<String, Known> {
     let mut known: BTreeMap<String, Known> = BTreeMap::new();
     let mut add = |name: &str, publisher: &str, from: String, anchors: Vec<(AnchorKind, String)>| {
         let words = product_words(name);
@@ -247,7 +247,7 @@ fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) ->
                 ];
                 add(&package.name, &package.manufacturer, from(), anchors);
             }
-            Content::Task(_) => {}
+            Content::Task(_) | Content::Patch(_) => {}
         }
     }
     for file in packages {
@@ -309,7 +309,7 @@ fn plain_name(name: &str, words: &[String]) -> String {
 }
 
 /// Adds the predecessors that the product's own packages look for.
-fn complete(one: &Known, registered: &Registered, packages: &[PackageFile]) -> Subject {
+pub(super) fn complete(one: &Known, registered: &Registered, packages: &[PackageFile]) -> Subject {
     let mut anchors = one.anchors.clone();
     anchors.push(Anchor { kind: AnchorKind::Name, value: one.name.clone(), from: one.from[0].clone() });
     let own: Vec<String> = anchors
@@ -339,5 +339,5 @@ fn complete(one: &Known, registered: &Registered, packages: &[PackageFile]) -> S
     anchors.extend(earlier);
     anchors.sort();
     anchors.dedup_by(|a, b| a.kind == b.kind && a.value == b.value);
-    Subject { name: one.name.clone(), publisher: one.publisher.clone(), anchors }
+    Subject { name: one.name.clone(), publisher: one.publisher.clone(), scope: Scope::Product, anchors }
 }

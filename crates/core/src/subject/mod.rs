@@ -2,6 +2,8 @@
 
 mod identify;
 pub mod names;
+mod pointed;
+mod scope;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -9,6 +11,8 @@ use serde::{Deserialize, Serialize};
 use crate::model::Guid;
 
 pub use identify::{Candidate, Identified, PackageFile, identify, opened_with};
+pub use pointed::{Pointed, pointed_at};
+pub use scope::widen;
 
 /// What kind of fact an anchor is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -36,6 +40,8 @@ pub enum AnchorKind {
     FileType,
     /// An installer package for it.
     Payload,
+    /// A file that its installer has written, according to a log.
+    LoggedFile,
 }
 
 /// One fact that identifies the subject, with where it is from.
@@ -49,6 +55,24 @@ pub struct Anchor {
     pub from: String,
 }
 
+/// How much is meant.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Scope {
+    /// One product.
+    #[default]
+    Product,
+    /// All products of its publisher.
+    Publisher,
+}
+
+impl Scope {
+    /// Whether it is the narrow one.
+    pub fn is_product(&self) -> bool {
+        *self == Self::Product
+    }
+}
+
 /// The application in question.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Subject {
@@ -56,11 +80,22 @@ pub struct Subject {
     pub name: String,
     /// Its publisher.
     pub publisher: String,
+    /// Whether it alone is meant, or all of its publisher's.
+    #[serde(default, skip_serializing_if = "Scope::is_product")]
+    pub scope: Scope,
     /// Everything that identifies it.
     pub anchors: Vec<Anchor>,
 }
 
 impl Subject {
+    /// Who is meant, for a heading.
+    pub fn title(&self) -> String {
+        match self.scope {
+            Scope::Product => self.name.clone(),
+            Scope::Publisher => format!("{} and all else by {}", self.name, self.publisher),
+        }
+    }
+
     /// Values of all anchors of one kind.
     pub fn all(&self, kind: AnchorKind) -> impl Iterator<Item = &str> {
         self.anchors.iter().filter(move |anchor| anchor.kind == kind).map(|anchor| anchor.value.as_str())

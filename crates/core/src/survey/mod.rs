@@ -17,6 +17,8 @@ pub use facts::{Device, Facts, Gap, Process, Running, ServiceState, Shortcut, Us
 pub use registry::{Data, KeyId, KeyNode, Name, Registry, RegistryBuilder, ValueView};
 pub use tree::{NodeId, Tree, TreeBuilder};
 
+use std::borrow::Cow;
+
 use crate::content::{Content, Told, Version};
 use crate::model::path::Environment;
 use crate::model::{FileTime, path};
@@ -90,6 +92,19 @@ impl Survey {
                 fitting.next().filter(|_| fitting.next().is_none())
             })
         })
+    }
+
+    /// A path with the names that its entries have, as far as they are there, in place of short ones.
+    pub fn spelled_out<'p>(&self, path: &'p str) -> Cow<'p, str> {
+        if !path.contains('~') {
+            return Cow::Borrowed(path);
+        }
+        let ends = path.match_indices('\\').map(|(at, _)| at).chain([path.len()]);
+        let there = ends.filter_map(|end| Some((self.entry(&path[..end])?, end))).next_back();
+        match there {
+            Some((entry, end)) => Cow::Owned(self.files.path(entry) + &path[end..]),
+            None => Cow::Borrowed(path),
+        }
     }
 
     /// Whether something is at the path.

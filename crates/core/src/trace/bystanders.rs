@@ -2,11 +2,13 @@
 
 use super::scene::Other;
 use super::{Bystander, Decision, Remnant, Scene};
+use crate::content::Content;
 use crate::model::path::{is_inside_or_same, leaf, parent};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::subject::AnchorKind;
 use crate::subject::names::{product_words, squashed, together};
+use crate::survey::NodeId;
 
 impl Other {
     /// Whether its name, or that without its first word, is this one, written together.
@@ -28,6 +30,25 @@ pub fn owner_of_folder(scene: &Scene<'_>, path: &str) -> Option<String> {
     let folded = fold(path);
     let owner = scene.others.iter().find(|other| other.folders.iter().any(|folder| fold(folder) == folded));
     owner.filter(|_| !is_subjects_too(scene, path)).map(|other| other.name.clone())
+}
+
+/// Whether the programs directly in a folder say that they are parts of another product that is
+/// installed, and none that it is a part of the subject.
+pub fn says_others(scene: &Scene<'_>, folder: NodeId) -> bool {
+    let survey = scene.survey;
+    let told = survey.contents.iter().filter_map(|told| match &told.content {
+        Content::Program(version) if survey.files.parent(told.file) == folder => Some(version.product.as_str()),
+        _ => None,
+    });
+    let mut others = false;
+    for product in told.filter(|product| !product.is_empty()) {
+        if scene.is_subject_name(product) {
+            return false;
+        }
+        let own = together(&product_words(product));
+        others |= scene.others.iter().any(|other| together(&product_words(&other.name)) == own);
+    }
+    others
 }
 
 /// Another product that has this file registered as a part of its own.

@@ -80,6 +80,17 @@ impl Claims {
         }
     }
 
+    /// The innermost claimed key that this key is or lies in.
+    pub fn key_over(&self, key: &str) -> Option<&Place> {
+        let mut at = key;
+        loop {
+            if let Some(claim) = self.all.get(&Place::key(at).folded()) {
+                return Some(&claim.place);
+            }
+            at = at.rsplit_once('\\')?.0;
+        }
+    }
+
     /// All places of one kind that are claimed.
     pub fn of_kind(&self, kind: PlaceKind) -> impl Iterator<Item = &Place> {
         self.all.values().map(|claim| &claim.place).filter(move |place| place.kind == kind)

@@ -242,6 +242,8 @@ impl Decider<'_> {
             reason,
             bytes: 0,
             files: 0,
+            changed: None,
+            versions: Vec::new(),
             evidence,
         });
     }

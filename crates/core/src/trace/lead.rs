@@ -50,6 +50,8 @@ impl Lead {
 impl Scene<'_> {
     /// The subject's place that a path leads into.
     pub fn lead(&self, claims: &Claims, path: &str) -> Option<Lead> {
+        let spelled_out = self.survey.spelled_out(path);
+        let path = spelled_out.as_ref();
         let found = |place: Place, is_gone| Some(Lead { path: path.to_owned(), place, is_gone });
         if let Some(folder) = claims.folder_over(path) {
             let place = folder.clone();

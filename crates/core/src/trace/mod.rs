@@ -18,8 +18,10 @@ pub mod why;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::Place;
-use crate::survey::{Gap, Survey};
+use crate::content::Content;
+use crate::model::path::is_inside_or_same;
+use crate::model::{FileTime, Place, PlaceKind};
+use crate::survey::{EntryKind, Gap, NodeId, Survey};
 
 pub use claims::{Claim, Claims};
 pub use rules::{RULES, Rule};
@@ -179,6 +181,13 @@ pub struct Remnant {
     pub bytes: u64,
     /// Number of files, for files and folders.
     pub files: u64,
+    /// When it was last changed, in 100 ns since 1601: the newest file in it, or the key itself. Nothing where
+    /// the machine does not tell.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed: Option<FileTime>,
+    /// Versions of the programs in it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub versions: Vec<String>,
     /// Every piece of evidence.
     pub evidence: Vec<Evidence>,
 }
@@ -205,6 +214,33 @@ pub struct Trace {
     pub could_not_look: Vec<Gap>,
 }
 
+/// The time of the newest file at or below a place, or of the key.
+fn changed(survey: &Survey, remnant: &Remnant) -> Option<FileTime> {
+    let place = &remnant.place;
+    if place.kind.is_on_disk() {
+        let at = survey.files.find(&place.path)?;
+        let below = survey.files.below(at).into_iter().map(|at| survey.files.data(at));
+        let files = below.filter(|entry| entry.kind != EntryKind::Folder).map(|entry| entry.modified).max();
+        return files.or_else(|| Some(survey.files.data(at).modified));
+    }
+    let key = survey.registry.key(&place.path).filter(|_| place.kind == PlaceKind::Key)?;
+    Some(survey.registry.keys().data(key).last_written)
+}
+
+fn versions(survey: &Survey, top: NodeId) -> Vec<String> {
+    let path = survey.files.path(top);
+    let told = survey.contents.iter().filter_map(|told| match &told.content {
+        Content::Program(version) if is_inside_or_same(&survey.files.path(told.file), &path) => {
+            Some(version.version.clone())
+        }
+        _ => None,
+    });
+    let mut found: Vec<String> = told.filter(|version| !version.is_empty()).collect();
+    found.sort();
+    found.dedup();
+    found
+}
+
 /// Traces the subject on a survey.
 pub fn trace(survey: &Survey, registered: &crate::packages::Registered, subject: &crate::subject::Subject) -> Trace {
     let scene = Scene::new(survey, registered, subject);
@@ -227,7 +263,9 @@ pub fn trace(survey: &Survey, registered: &crate::packages::Registered, subject:
         remnant.id = format!("r{:02}", number + 1);
         if let Some(entry) = survey.files.find(&remnant.place.path).filter(|_| remnant.place.kind.is_on_disk()) {
             (remnant.bytes, remnant.files) = survey.weight(entry);
+            remnant.versions = versions(survey, entry);
         }
+        remnant.changed = changed(survey, remnant).filter(|time| time.0 > 0);
     }
     let bystanders = bystanders::next_door(&scene, &remnants);
     Trace { remnants, bystanders, could_not_look: survey.gaps.clone() }

@@ -5,7 +5,7 @@ use std::io::{Read, Seek, SeekFrom};
 
 use rayon::prelude::*;
 use stubble_core::content::{Content, Told, program, task_file};
-use stubble_core::packages::Package;
+use stubble_core::packages::{Package, patch_target};
 use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, Tree};
 
 use super::Disk;
@@ -21,6 +21,8 @@ enum Wanted {
     Version,
     /// A package's properties.
     Package,
+    /// What a patch is for.
+    Patch,
 }
 
 /// The definition of a task is small; a larger file is none.
@@ -48,9 +50,11 @@ impl Disk {
         wanted.extend(programs.filter(|at| !is_below(files, *at, windows)).map(|file| (file, Wanted::Version)));
         let kept = files.find(&format!("{}\\Installer", self.windows));
         let kept = kept.into_iter().flat_map(|top| files.children(top).collect::<Vec<_>>());
-        wanted.extend(
-            kept.filter(|at| files.name(*at).to_lowercase().ends_with(".msi")).map(|file| (file, Wanted::Package)),
-        );
+        wanted.extend(kept.filter_map(|at| match files.name(at).to_lowercase().rsplit_once('.')?.1 {
+            "msi" => Some((at, Wanted::Package)),
+            "msp" => Some((at, Wanted::Patch)),
+            _ => None,
+        }));
         wanted.retain(|(file, _)| files.data(*file).kind == EntryKind::File);
         let read: Vec<Result<Option<Told>, Gap>> = wanted
             .into_par_iter()
@@ -65,6 +69,10 @@ impl Disk {
                     Wanted::Package => {
                         let file = self.plain_file(&path);
                         file.map(|file| file.and_then(Package::properties).map(Content::Package))
+                    }
+                    Wanted::Patch => {
+                        let file = self.plain_file(&path);
+                        file.map(|file| file.and_then(patch_target).map(Content::Patch))
                     }
                 };
                 let told = content.map(|content| content.map(|content| Told { file, content }));

@@ -3,14 +3,22 @@
 use stubble_core::model::text::shown;
 use stubble_core::subject::AnchorKind;
 
-use super::style::{QUIET, STRONG, hang, styled};
+use super::style::{CARE, QUIET, STRONG, hang, styled};
 use crate::documents::Opened;
 
 pub fn opened(opened: &Opened, width: Option<usize>) -> String {
     let subject = &opened.subject;
     let mut out =
         format!("{}\n", styled(STRONG, &format!("{} by {}", shown(&subject.name), shown(&subject.publisher))));
+    if !opened.others.is_empty() {
+        let text = format!("also meant, as all of the publisher's is: {}", shown(&opened.others.join(", ")));
+        out.push_str(&styled(CARE, hang("  ", &text, width).trim_end()));
+        out.push('\n');
+    }
     let mut line = |label: &str, text: &str| out.push_str(&hang(&format!("  {label:<9}"), &shown(text), width));
+    if let Some(how) = &opened.how {
+        line("meant", how);
+    }
     line("machine", &format!("{}, {}", opened.computer, opened.system));
     line("case", &opened.case);
     if let Some(vault) = &opened.vault {

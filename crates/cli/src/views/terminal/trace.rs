@@ -80,6 +80,15 @@ fn line(remnant: &Remnant, all: bool, width: Option<usize>) -> String {
     if all || remnant.decision != Decision::Remove || !remnant.parts.is_empty() {
         out.push_str(&hang(&" ".repeat(35), &shown(&remnant.reason), width));
     }
+    if all {
+        let changed = remnant.changed.map(|time| format!("last changed {}", words::date(time)));
+        let versions =
+            (!remnant.versions.is_empty()).then(|| format!("version {}", shown(&remnant.versions.join(", "))));
+        let told: Vec<String> = versions.into_iter().chain(changed).collect();
+        if !told.is_empty() {
+            out.push_str(&hang(&" ".repeat(35), &styled(QUIET, &told.join("; ")), width));
+        }
+    }
     out
 }
 

@@ -1,8 +1,10 @@
 use super::Rule;
+use super::driver::source_of;
+use crate::model::path::leaf;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind, list};
 use crate::survey::KeyId;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, Scene, Standing, protected};
 
 /// Services of the subject that classes of devices, or single devices, name as filters. A device that
 /// names a filter which is gone does not start, so that the entry goes before the service.
@@ -12,18 +14,31 @@ const FILTERS: [&str; 2] = ["UpperFilters", "LowerFilters"];
 
 impl Rule for DeviceFilter {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
-        let services: Vec<Place> = claims.of_kind(PlaceKind::Service).cloned().collect();
-        if services.is_empty() {
-            return;
-        }
+        // What hangs on a service is no surer than that: an entry taken from a service that stays would
+        // leave devices without it.
+        let is_sure = |place: &&Place| {
+            let sure = matches!(claims.standing(place), Some(Standing::Certain | Standing::Likely));
+            sure && protected::why_on(scene.survey, place).is_none()
+        };
+        let services: Vec<Place> = claims.of_kind(PlaceKind::Service).filter(is_sure).cloned().collect();
+        let services_key = scene.survey.facts.services_key();
         let registry = &scene.survey.registry;
         for key in holders(scene) {
             for value in FILTERS.iter().filter_map(|name| registry.value(key, name)) {
                 for entry in list::entries(value.kind, value.data) {
-                    let Some(service) = services.iter().find(|one| fold(&one.path) == fold(&entry)) else { continue };
-                    let text = format!("devices load the service {entry} as a filter, and do not start without it");
                     let place = Place::list_entry(registry.path(key), value.name, entry.as_str());
-                    claims.add(place, Evidence::new("device-filter", text, Some(service.clone())));
+                    if let Some(service) = services.iter().find(|one| fold(&one.path) == fold(&entry)) {
+                        let text = format!("devices load the service {entry} as a filter, and do not start without it");
+                        claims.add(place, Evidence::new("device-filter", text, Some(service.clone())));
+                    } else if registry.key(&format!("{services_key}\\{entry}")).is_none()
+                        && let Some(source) = source_of(scene, claims, &format!("{entry}.inf"))
+                    {
+                        let text = format!(
+                            "devices want the service {entry}, which is gone, and {} lies in a folder of the subject",
+                            leaf(&source.path)
+                        );
+                        claims.add(place, Evidence::new("driver-orphan", text, Some(source)));
+                    }
                 }
             }
         }

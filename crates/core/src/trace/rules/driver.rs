@@ -75,7 +75,7 @@ fn orphans(scene: &Scene<'_>, claims: &mut Claims) {
 }
 
 /// The INF of that name in a folder of the subject.
-fn source_of(scene: &Scene<'_>, claims: &Claims, name: &str) -> Option<Place> {
+pub(super) fn source_of(scene: &Scene<'_>, claims: &Claims, name: &str) -> Option<Place> {
     let files = &scene.survey.files;
     let wanted = fold(name);
     claims.folders().filter(|_| !name.is_empty()).find_map(|folder| {

@@ -11,11 +11,13 @@ mod firewall;
 mod history;
 mod install_folder;
 mod list_entry;
+mod logged;
 mod named_folder;
 mod named_key;
 mod pointing;
 mod process;
 mod program_settings;
+mod publisher;
 mod registration;
 mod search_path;
 mod service;
@@ -42,6 +44,8 @@ pub static RULES: &[&dyn Rule] = &[
     &named_folder::NamedFolder,
     &named_key::NamedKey,
     &component_file::ComponentFile,
+    &logged::Logged,
+    &publisher::Publisher,
     &content::Content,
     &service::Service,
     &process::Process,

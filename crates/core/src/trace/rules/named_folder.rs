@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::Place;
 use crate::subject::names::product_words;
 use crate::survey::{EntryKind, NodeId};
-use crate::trace::bystanders::owner_of_folder;
+use crate::trace::bystanders::{owner_of_folder, says_others};
 use crate::trace::scene::{NameFit, roots};
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -16,7 +16,7 @@ impl Rule for NamedFolder {
         for root in roots(&scene.survey.facts) {
             let Some(root) = files.find(&root) else { continue };
             for child in files.children(root).filter(|child| files.data(*child).kind == EntryKind::Folder) {
-                if owner_of_folder(scene, &files.path(child)).is_some() {
+                if owner_of_folder(scene, &files.path(child)).is_some() || says_others(scene, child) {
                     continue;
                 }
                 if scene.fit(files.name(child)) == Some(NameFit::Full) {
@@ -34,8 +34,10 @@ impl Rule for NamedFolder {
 
 fn below_publisher(scene: &Scene<'_>, publisher: NodeId, claims: &mut Claims) {
     let files = &scene.survey.files;
-    let is_free =
-        |at: &NodeId| files.data(*at).kind == EntryKind::Folder && owner_of_folder(scene, &files.path(*at)).is_none();
+    let is_free = |at: &NodeId| {
+        let is_folder = files.data(*at).kind == EntryKind::Folder;
+        is_folder && owner_of_folder(scene, &files.path(*at)).is_none() && !says_others(scene, *at)
+    };
     for child in files.children(publisher).filter(is_free) {
         let (rule, what) = match scene.fit(files.name(child)) {
             Some(NameFit::Full) => ("named-folder", "the product's name"),
@@ -54,7 +56,7 @@ fn below_others(scene: &Scene<'_>, above: NodeId, claims: &mut Claims) {
     for child in files.children(above).filter(|child| files.data(*child).kind == EntryKind::Folder) {
         let name = files.name(child);
         let is_whole = scene.fit(name) == Some(NameFit::Full) && product_words(name).len() > 1;
-        if is_whole && owner_of_folder(scene, &files.path(child)).is_none() {
+        if is_whole && owner_of_folder(scene, &files.path(child)).is_none() && !says_others(scene, child) {
             let text = format!("it has the product's name, in the folder {} of another publisher", files.name(above));
             claims.add(Place::folder(files.path(child)), Evidence::new("named-folder-elsewhere", text, None));
         }

@@ -7,6 +7,7 @@ use crate::survey::{KeyId, Registry};
 use crate::trace::location::{
     Location, Takes, below_classes, holds_add_ins, is_class_holder, is_shell_class, lists, location,
 };
+use crate::trace::scene::NameFit;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Registrations that lead to the subject, or name a class of it: anywhere in the registry where
@@ -129,6 +130,19 @@ impl Seen<'_> {
         }
         if let Some(class) = self.classes.get(text.trim()) {
             return Some((format!("it names {text}, a class of the subject"), Some(class.clone()), false));
+        }
+        // Some registrations name a key.
+        if fold(text).starts_with("SOFTWARE\\") {
+            let named = format!(
+                "{}\\{text}",
+                key.split('\\').take(if fold(key).starts_with("HKU\\") { 2 } else { 1 }).collect::<Vec<_>>().join("\\")
+            );
+            if let Some(own) = self.claims.key_over(&named) {
+                return Some((format!("it leads to {named}, a key of the subject"), Some(own.clone()), false));
+            }
+            let is_called = text.split('\\').any(|part| self.scene.fit(part) == Some(NameFit::Full));
+            return (is_called && self.registry().key(&named).is_none())
+                .then(|| (format!("it leads to {named}, which is gone and called after the subject"), None, true));
         }
         // A value's name may be a path with something behind it.
         let path =
