@@ -46,6 +46,25 @@ fn text(hive: &mut Hive, path: &str, name: &str, value: &str) {
 const SOFTWARE: &str = "Windows/System32/config/SOFTWARE";
 const SYSTEM: &str = "Windows/System32/config/SYSTEM";
 
+#[cfg(unix)]
+#[test]
+fn links_that_lead_in_a_circle_are_links_and_nothing_more() {
+    let (_folder, disk) = demo_disk();
+    let before = Disk::mounted(&disk).unwrap().survey().unwrap();
+    let own = disk.join("Program Files/Fennelgate/Scale Desk");
+    std::os::unix::fs::symlink(&own, own.join("again")).unwrap();
+    std::os::unix::fs::symlink(disk.join("Program Files"), own.join("above")).unwrap();
+    std::os::unix::fs::symlink(own.join("itself"), own.join("itself")).unwrap();
+    let after = Disk::mounted(&disk).unwrap().survey().unwrap();
+    let folder = "C:\\Program Files\\Fennelgate\\Scale Desk";
+    for name in ["again", "above", "itself"] {
+        let at = after.files.find(&format!("{folder}\\{name}")).unwrap();
+        assert_eq!(after.files.data(at).kind, stubble_core::survey::EntryKind::Link, "{name}");
+        assert_eq!(after.files.children(at).count(), 0, "{name}");
+    }
+    assert_eq!(after.files.len(), before.files.len() + 3);
+}
+
 #[test]
 fn the_hives_tell_the_machine() {
     let (_folder, disk) = demo_disk();

@@ -7,11 +7,13 @@ use stubble_fuzz::{DESCRIPTOR, joined};
 use stubble_hive::Hive;
 use stubble_hive::logs::unfinished::{Format, unfinished};
 use stubble_hive::reg::Encoding;
+use stubble_machine::bench::demo;
+use stubble_machine::bench::world::write_package;
 
 fn main() -> std::io::Result<()> {
     let root = std::env::args().nth(1).unwrap_or_else(|| "corpus".to_owned());
     let root = Path::new(&root);
-    for target in ["read", "replay", "edit", "reg"] {
+    for target in ["read", "replay", "edit", "reg", "content", "package", "plan", "log"] {
         fs::create_dir_all(root.join(target))?;
     }
     for (number, size) in [0, 3, 40, 600].into_iter().enumerate() {
@@ -34,7 +36,47 @@ fn main() -> std::io::Result<()> {
         }
     }
     let text = "Windows Registry Editor Version 5.00\n\n[-HKLM\\Old]\n[HKLM\\New]\n@=-\n\"a\"=dword:1\n\"b\"=hex(7):61,00,\\\n 00,00\n";
-    fs::write(root.join("reg/written"), text)
+    fs::write(root.join("reg/written"), text)?;
+    for name in ["scale-desk-5.2", "weigh-3", "label-bridge"] {
+        let source = demo::package(name).and_then(|text| toml::from_str(&text).ok()).expect("the demo's own package");
+        fs::write(root.join("package").join(name), write_package(&source)?)?;
+    }
+    fs::write(root.join("package/condition"), "NOT A OR B>=\"5.1\" AND ($C=3 XOR ?D<<2)")?;
+    let task = "<Task><Actions><Exec><Command>C:\\a.exe</Command><Arguments>/b</Arguments></Exec></Actions></Task>";
+    fs::write(root.join("content/task"), task)?;
+    fs::write(root.join("content/program"), program())?;
+    fs::write(root.join("plan/written"), PLAN)?;
+    let log = "MSI (s) (0C:5A) [06:40:00:000]: PROPERTY CHANGE: Adding A property. Its value is 'b'.\nAction ended 06:40:00: \
+               X. Return value 3.\nFile: C:\\a\\b.dll;  To be installed;  No patch\nProperty(S): ProductCode = \
+               {3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}\nMSI (c): MainEngineThread is returning 1603\n";
+    fs::write(root.join("log/written"), log)
+}
+
+const PLAN: &str = r#"
+format = "stubble.plan/1"
+machine = "WEIGH-03"
+subject = "Scale Desk"
+
+[[step]]
+id = "s01"
+decision = "remove"
+why = "it is gone"
+kind = "take-folder"
+rung = 6
+place = { kind = "folder", path = 'C:\Program Files\Fennelgate\Scale Desk' }
+standing = "certain"
+after = []
+expect = "00"
+"#;
+
+/// The beginning of a program with one section of resources.
+fn program() -> Vec<u8> {
+    stubble_core::content::program::file(&stubble_core::content::Version {
+        company: "Fennelgate".into(),
+        product: "Scale Desk".into(),
+        version: "5.1.4".into(),
+        ..Default::default()
+    })
 }
 
 fn wide(text: &str) -> Vec<u16> {

@@ -270,6 +270,9 @@ impl Registry {
     pub fn pieces_with(&self, find: &mut dyn FnMut(&[u8]) -> Vec<usize>) -> Vec<(KeyId, Option<usize>)> {
         let hits: Vec<Vec<usize>> = self.blocks().iter().map(|block| find(block)).collect();
         let mut found = Vec::new();
+        if hits.iter().all(Vec::is_empty) {
+            return found;
+        }
         self.each_piece(&mut |block, start, end, key, value| {
             let hits = &hits[block];
             let first = hits.partition_point(|hit| *hit < start);

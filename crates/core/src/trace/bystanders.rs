@@ -27,8 +27,7 @@ impl Other {
 
 /// The other product whose own folder this is.
 pub fn owner_of_folder(scene: &Scene<'_>, path: &str) -> Option<String> {
-    let folded = fold(path);
-    let owner = scene.others.iter().find(|other| other.folders.iter().any(|folder| fold(folder) == folded));
+    let owner = scene.owners().folders.get(&fold(path)).map(|number| &scene.others[*number]);
     owner.filter(|_| !is_subjects_too(scene, path)).map(|other| other.name.clone())
 }
 
@@ -52,18 +51,13 @@ pub fn says_others(scene: &Scene<'_>, folder: NodeId) -> bool {
 }
 
 /// Another product that has this file registered as a part of its own.
-pub fn shares_file(scene: &Scene<'_>, path: &str) -> Option<String> {
-    let folded = fold(path);
+pub fn shares_file(scene: &Scene<'_>, file: NodeId) -> Option<String> {
+    let clients = scene.owners().parts.get(&file)?;
     let own = [AnchorKind::ProductCode, AnchorKind::EarlierProduct].map(|kind| scene.subject.codes(kind)).concat();
-    for clients in scene.registered.components.values() {
-        if !clients.values().any(|key_path| fold(key_path) == folded) {
-            continue;
-        }
-        for code in clients.keys().filter(|code| !own.contains(code)) {
-            let Some(product) = scene.registered.products.get(code) else { continue };
-            if !scene.is_subject_name(&product.name) {
-                return Some(if product.name.is_empty() { code.to_string() } else { product.name.clone() });
-            }
+    for code in clients.iter().filter(|code| !own.contains(code)) {
+        let Some(product) = scene.registered.products.get(code) else { continue };
+        if !scene.is_subject_name(&product.name) {
+            return Some(if product.name.is_empty() { code.to_string() } else { product.name.clone() });
         }
     }
     None

@@ -139,29 +139,27 @@ impl Decider<'_> {
     /// Why this very entry stays: another product's, shared, or the user's own.
     fn entry_stays(&self, at: NodeId, top: NodeId) -> Option<(Decision, String)> {
         let scene = self.scene;
-        let path = scene.survey.files.path(at);
-        if let Some(owner) = super::bystanders::owner_of_folder(scene, &path) {
-            return Some((Decision::Keep, format!("{owner} is installed there")));
+        let kind = scene.survey.files.data(at).kind;
+        if kind != EntryKind::File {
+            let owner = super::bystanders::owner_of_folder(scene, &scene.survey.files.path(at));
+            return owner.map(|owner| (Decision::Keep, format!("{owner} is installed there")));
         }
-        if scene.survey.files.data(at).kind == EntryKind::File {
-            if let Some(owner) = super::bystanders::shares_file(scene, &path) {
-                return Some((Decision::Keep, format!("{owner} uses it as well")));
+        if let Some(owner) = super::bystanders::shares_file(scene, at) {
+            return Some((Decision::Keep, format!("{owner} uses it as well")));
+        }
+        // What lies in a folder lies in the same profile.
+        let path = scene.survey.files.path(top);
+        if let Some(user) = scene.user_of(&path) {
+            if let Some(why) = self.own_data.why(scene, at, top) {
+                return Some((Decision::Keep, why.replace("the user", &user.name)));
             }
-            if let Some(user) = scene.user_of(&path) {
-                if let Some(why) = self.own_data.why(scene, at, top) {
-                    return Some((Decision::Keep, why.replace("the user", &user.name)));
-                }
-                // What follows a user from machine to machine is rarely a cache.
-                let follows = is_inside_or_same(&path, &user.roaming());
-                if follows && !is_made_again(scene, at, top) {
-                    return Some((
-                        Decision::Keep,
-                        format!("nothing tells whether {} made it or the program", user.name),
-                    ));
-                }
-            } else if is_inside_or_same(&path, &scene.survey.facts.program_data) {
-                return self.own_data.why_of_machine(scene, at).map(|why| (Decision::Keep, why));
+            // What follows a user from machine to machine is rarely a cache.
+            let follows = is_inside_or_same(&path, &user.roaming());
+            if follows && !is_made_again(scene, at, top) {
+                return Some((Decision::Keep, format!("nothing tells whether {} made it or the program", user.name)));
             }
+        } else if is_inside_or_same(&path, &scene.survey.facts.program_data) {
+            return self.own_data.why_of_machine(scene, at).map(|why| (Decision::Keep, why));
         }
         None
     }

@@ -1,17 +1,17 @@
 //! What every rule looks at: the survey, the registrations, and the subject's names.
 
 use std::cell::{OnceCell, RefCell};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::mentions::mentions;
-use crate::model::path;
 use crate::model::text::fold;
+use crate::model::{Guid, path};
 use crate::packages::Registered;
 use crate::packages::registered::uninstall_keys;
 use crate::subject::names::{names_a_part, product_words, publisher_words, squashed, together};
 use crate::subject::{AnchorKind, Subject};
 use crate::survey::firewall::FirewallRule;
-use crate::survey::{Facts, KeyId, Survey, User};
+use crate::survey::{EntryKind, Facts, KeyId, NodeId, Survey, User};
 use crate::units;
 use crate::units::drivers::Driver;
 use crate::units::store_packages::StorePackage;
@@ -51,6 +51,8 @@ struct Units {
     drivers: OnceCell<Vec<Driver>>,
     store_packages: OnceCell<Vec<StorePackage>>,
     firewall_rules: OnceCell<Vec<FirewallRule>>,
+    /// Files that are called like one of a few names, by their paths.
+    called: OnceCell<Vec<String>>,
 }
 
 /// What was looked for in the registry, and what was found.
@@ -58,6 +60,15 @@ struct Units {
 struct Mentioned {
     needles: BTreeSet<String>,
     hits: BTreeSet<(KeyId, Option<usize>)>,
+}
+
+/// Whose a place is, by what is registered.
+#[derive(Debug, Default)]
+pub(super) struct Owners {
+    /// Other products by the folders, folded, that their registrations name.
+    pub folders: HashMap<String, usize>,
+    /// Products by the files that are key paths of their components.
+    pub parts: HashMap<NodeId, Vec<Guid>>,
 }
 
 /// The survey with all that is known of the subject, ready for rules.
@@ -71,6 +82,7 @@ pub struct Scene<'s> {
     /// Other products in the list of programs.
     pub others: Vec<Other>,
     units: Units,
+    owners: OnceCell<Owners>,
     mentioned: RefCell<Mentioned>,
     /// Folders, folded, that registrations of the subject name as where it is installed.
     pub(super) install_folders: BTreeSet<String>,
@@ -129,6 +141,7 @@ impl<'s> Scene<'s> {
             subject,
             others: Vec::new(),
             units: Units::default(),
+            owners: OnceCell::new(),
             mentioned: RefCell::default(),
             install_folders,
             roots,
@@ -202,7 +215,16 @@ impl<'s> Scene<'s> {
     /// Keys and values that mention any of these texts; each text is looked for once.
     pub fn mentions(&self, needles: Vec<String>) -> Vec<(KeyId, Option<usize>)> {
         let mut known = self.mentioned.borrow_mut();
-        let fresh: Vec<String> = needles.into_iter().filter(|needle| known.needles.insert(needle.clone())).collect();
+        let mut needles: Vec<String> = needles.iter().map(|needle| needle.to_ascii_lowercase()).collect();
+        needles.sort_by_key(String::len);
+        let mut fresh: Vec<String> = Vec::new();
+        for needle in needles {
+            // What holds a text holds every part of it.
+            if !known.needles.iter().any(|part| needle.contains(part.as_str())) {
+                known.needles.insert(needle.clone());
+                fresh.push(needle);
+            }
+        }
         let hits = mentions(&self.survey.registry, &fresh);
         known.hits.extend(hits);
         known.hits.iter().copied().collect()
@@ -221,6 +243,38 @@ impl<'s> Scene<'s> {
     /// All packages of the store's kind.
     pub fn store_packages(&self) -> &[StorePackage] {
         self.units.store_packages.get_or_init(|| units::store_packages::store_packages(self.survey))
+    }
+
+    /// Whose paths are, by what is registered.
+    pub(super) fn owners(&self) -> &Owners {
+        self.owners.get_or_init(|| {
+            let mut owners = Owners::default();
+            for (number, other) in self.others.iter().enumerate() {
+                for folder in &other.folders {
+                    owners.folders.entry(fold(folder)).or_insert(number);
+                }
+            }
+            for (code, path) in self.registered.components.values().flatten() {
+                if let Some(file) = self.survey.files.find(path) {
+                    owners.parts.entry(file).or_default().push(*code);
+                }
+            }
+            owners
+        })
+    }
+
+    /// Every file on the disk that has one of these names; all callers ask for the same ones.
+    pub fn files_called<'n>(&self, names: impl Iterator<Item = &'n str>) -> &[String] {
+        self.units.called.get_or_init(|| {
+            let names: HashSet<String> = names.map(fold).collect();
+            let lengths: HashSet<usize> = names.iter().map(String::len).collect();
+            let files = &self.survey.files;
+            // Most names differ in length already.
+            let is_it =
+                |at: &NodeId| lengths.contains(&files.name(*at).len()) && names.contains(&fold(files.name(*at)));
+            let is_file = |at: &NodeId| files.data(*at).kind == EntryKind::File;
+            files.all().filter(is_it).filter(is_file).map(|at| files.path(at)).collect()
+        })
     }
 
     /// All rules of the firewall.

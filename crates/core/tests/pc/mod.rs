@@ -119,6 +119,15 @@ impl Pc {
         self
     }
 
+    /// A value as it is, in place of one of that name.
+    pub fn raw(&mut self, path: &str, value: RegValue) -> &mut Self {
+        self.key(path, &[]);
+        let values = &mut self.keys.get_mut(path).unwrap().1;
+        values.retain(|other| other.name != value.name);
+        values.push(value);
+        self
+    }
+
     pub fn listed(&mut self, key: &str, name: &str, publisher: &str, folder: &str) -> &mut Self {
         let path = format!("{UNINSTALL}\\{key}");
         self.key(&path, &[("DisplayName", name), ("Publisher", publisher), ("InstallLocation", folder)])

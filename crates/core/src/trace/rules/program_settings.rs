@@ -2,9 +2,8 @@ use std::collections::BTreeSet;
 
 use super::Rule;
 use crate::model::Place;
-use crate::model::path::is_inside_or_same;
+use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::text::fold;
-use crate::survey::EntryKind;
 use crate::trace::location::after_programs;
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -19,17 +18,11 @@ impl Rule for ProgramSettings {
         if named.is_empty() {
             return;
         }
-        let files = &scene.survey.files;
-        let wanted: BTreeSet<String> = named.iter().map(|key| fold(registry.name(*key))).collect();
         let folders: Vec<String> = claims.folders().map(|place| place.path.clone()).collect();
         let (mut own, mut others) = (BTreeSet::new(), BTreeSet::new());
-        for file in files.below(files.root()) {
-            if files.data(file).kind != EntryKind::File || !wanted.contains(&fold(files.name(file))) {
-                continue;
-            }
-            let path = files.path(file);
-            let is_own = folders.iter().any(|folder| is_inside_or_same(&path, folder));
-            if is_own { &mut own } else { &mut others }.insert(fold(files.name(file)));
+        for path in scene.files_called(named.iter().map(|key| registry.name(*key))) {
+            let is_own = folders.iter().any(|folder| is_inside_or_same(path, folder));
+            if is_own { &mut own } else { &mut others }.insert(fold(leaf(path)));
         }
         for key in named {
             let name = fold(registry.name(key));
