@@ -118,6 +118,16 @@ impl Case {
         if folder.join(ABOUT).is_file() { Journal::loans_out(&folder.join(JOURNAL)) } else { Vec::new() }
     }
 
+    /// Whether the case of a folder waits for its machine's next start: read without holding the case.
+    pub fn waits_for_start(folder: &Path) -> bool {
+        folder.join(ABOUT).is_file() && Journal::waits_for_start(&folder.join(JOURNAL))
+    }
+
+    /// Whether a folder holds a case.
+    pub fn is_in(folder: &Path) -> bool {
+        folder.join(ABOUT).is_file()
+    }
+
     /// The folder.
     pub fn folder(&self) -> &Path {
         &self.folder

@@ -239,6 +239,13 @@ impl Journal {
         loans_in(&lines).into_iter().filter(Borrowed::is_out).collect()
     }
 
+    /// Whether something is put off to the machine's next start, by a journal that another program may be
+    /// writing to.
+    pub(crate) fn waits_for_start(path: &Path) -> bool {
+        let lines = read(path).map(|(lines, ..)| lines).unwrap_or_default();
+        states_in(&lines).values().any(|state| *state == DeedState::PutOff)
+    }
+
     /// Adds an entry; it is on the disk when this returns.
     pub fn append(&mut self, entry: Entry) -> Result<(), LedgerError> {
         let now = jiff::Timestamp::now();

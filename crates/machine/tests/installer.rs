@@ -235,3 +235,21 @@ fn changes_of_a_bench_that_is_read_leave_no_trace_in_time() {
     assert_eq!(before.running, after.running);
     assert!(!compare(&before, &after).iter().any(|one| one.how == Difference::Touched));
 }
+
+/// Each byte in turn would take long; every hundredth, and each of the first sectors, is enough to meet
+/// headers, directories, strings, tables and the cabinet.
+#[test]
+fn a_damaged_package_is_an_error_or_a_package_and_never_a_panic() {
+    let whole = bytes("label-bridge");
+    let places = (0..whole.len()).filter(|at| at % 97 == 0 || *at < 2048);
+    let mut refused = 0;
+    for at in places {
+        let mut damaged = whole.clone();
+        damaged[at] ^= 0xFF;
+        let cut = whole[..at].to_vec();
+        for bytes in [damaged, cut] {
+            refused += usize::from(Package::read(&bytes).and_then(|package| package.contents(&bytes)).is_err());
+        }
+    }
+    assert!(refused > 1000, "{refused}");
+}

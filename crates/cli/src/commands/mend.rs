@@ -1,17 +1,20 @@
 //! `mend`: the whole job, guided.
 
 use stubble_core::plan::{Step, from_toml};
+use stubble_core::subject::names::squashed;
 use stubble_core::trace::Decision;
+use stubble_ledger::{Case, Entry, Journal};
 
-use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, trace};
+use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, resume, trace};
 use crate::args::{self, Consent};
 use crate::errors::CliError;
+use crate::machines::full;
 use crate::views::terminal;
 use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
 /// A stage of the job.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Stage {
     Open,
     Check,
@@ -36,12 +39,10 @@ pub trait Guide {
 /// The guide of `mend`: headings, and questions at the terminal.
 struct Asking {
     yes: bool,
-    number: usize,
 }
 
 impl Guide for Asking {
     fn before(&mut self, stage: Stage, _: &Settings, ui: &mut Ui) -> Result<(), CliError> {
-        self.number += 1;
         let title = match stage {
             Stage::Open => "Who is meant?",
             Stage::Check => "What is in the way?",
@@ -52,7 +53,7 @@ impl Guide for Asking {
             Stage::Confirm => "Look again",
             Stage::Report => "The ticket",
         };
-        ui.print(&terminal::stage(self.number, title));
+        ui.print(&terminal::stage(stage as usize + 1, title));
         Ok(())
     }
 
@@ -69,7 +70,7 @@ impl Guide for Asking {
 pub fn run(args: &args::Mend, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let plain = Settings { json: false, ..settings.clone() };
     let job = Job { open: &args.open, borrow: &args.borrow, consent: args.consent };
-    stages(&job, &mut Asking { yes: args.consent.yes, number: 0 }, &plain, ui)
+    stages(&job, &mut Asking { yes: args.consent.yes }, &plain, ui)
 }
 
 /// What is to be done.
@@ -82,9 +83,15 @@ pub struct Job<'a> {
     pub consent: Consent,
 }
 
-/// Goes through all stages, and gives back what was borrowed for them, however they end.
+/// Goes through all stages, and gives back what was borrowed for them, however they end. Work that waits
+/// for a restart has not ended: what it borrowed stays lent, so that the machine does not bring back by
+/// itself what was taken.
 pub fn stages(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let outcome = one_after_another(job, guide, settings, ui);
+    if matches!(outcome, Ok(Exit::Restart)) {
+        ui.print(terminal::WAITS_FOR_RESTART);
+        return outcome;
+    }
     let given_back = if settings.case.exists() { giveback::after_mend(settings, ui) } else { Ok(()) };
     outcome.and_then(|exit| given_back.map(|()| exit))
 }
@@ -102,7 +109,12 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
         Stage::Report,
     ];
     let mut outcome = Exit::Done;
-    for stage in order {
+    let begun = begun(job.open, settings)?;
+    if let Some((subject, stage)) = &begun {
+        ui.print(&terminal::goes_on(subject, *stage == Stage::Clear));
+    }
+    let from = begun.map_or(Stage::Open, |(_, stage)| stage);
+    for stage in order.into_iter().filter(|stage| *stage >= from) {
         guide.before(stage, settings, ui)?;
         let exit = match stage {
             Stage::Open => open::run(job.open, settings, ui)?,
@@ -111,7 +123,10 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
             Stage::Plan => planned(guide, settings, ui)?,
             Stage::Clear => {
                 borrow_all(job.borrow, settings, ui)?;
-                clear::run(job.consent, settings, ui)?
+                match from {
+                    Stage::Clear => resume::run(job.consent, settings, ui)?,
+                    _ => clear::run(job.consent, settings, ui)?,
+                }
             }
             Stage::Install => install::run(&args::Install { payload: None, consent: job.consent }, settings, ui)?,
             Stage::Confirm => {
@@ -136,12 +151,44 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
     Ok(outcome)
 }
 
+/// The subject of a case that these same words have begun, and the stage at which it goes on. A case about
+/// something else is left to `open`, which refuses it.
+fn begun(open: &args::Open, settings: &Settings) -> Result<Option<(String, Stage)>, CliError> {
+    if !Case::is_in(&settings.case) {
+        return Ok(None);
+    }
+    let case = Case::open(&settings.case)?;
+    let subject = &case.about.subject;
+    let is_it = case.about.on == full(&open.on)? && squashed(&subject.name).contains(&squashed(&open.name));
+    Ok(is_it.then(|| (subject.name.clone(), reached(&case.journal))))
+}
+
+/// The stage at which a case goes on, by what was done last.
+fn reached(journal: &Journal) -> Stage {
+    let told = journal.lines().iter().filter_map(|line| match &line.entry {
+        Entry::Opened { .. } => Some(Stage::Check),
+        Entry::Planned { .. } | Entry::Undone { .. } => Some(Stage::Plan),
+        Entry::Intent { .. } | Entry::PutOff { .. } => Some(Stage::Clear),
+        Entry::Cleared { left: 0, .. } => Some(Stage::Install),
+        Entry::Cleared { .. } => Some(Stage::Clear),
+        Entry::Installed { .. } => {
+            Some(if journal.installed_since().is_some() { Stage::Confirm } else { Stage::Check })
+        }
+        Entry::Confirmed { .. } => Some(Stage::Report),
+        _ => None,
+    });
+    told.last().unwrap_or(Stage::Check)
+}
+
 fn borrow_all(names: &[String], settings: &Settings, ui: &mut Ui) -> Result<(), CliError> {
     if names.is_empty() {
         return Ok(());
     }
+    let out = Case::loans_out(&settings.case);
+    let names: Vec<String> =
+        names.iter().filter(|name| !out.iter().any(|loan| loan.loan.eq_ignore_ascii_case(name))).cloned().collect();
     let mut work = Work::begin(settings)?;
-    let loans = borrow::chosen(&work, names)?;
+    let loans = borrow::chosen(&work, &names)?;
     borrow::take(&mut work, &loans, true, ui)
 }
 

@@ -34,7 +34,10 @@ use crate::{Exit, Ui};
 pub fn run(args: Args, ui: &mut Ui) -> Result<Exit, CliError> {
     let case = args.case.unwrap_or_else(|| default_case().to_owned());
     let settings = Settings { case, json: args.json };
-    if changes_the_machine(&args.command) && Case::loans_out(&settings.case).iter().any(|loan| loan.for_mend) {
+    // Guided work that waits for a restart is not over.
+    let is_over = !Case::waits_for_start(&settings.case);
+    let lent = || Case::loans_out(&settings.case).iter().any(|loan| loan.for_mend);
+    if changes_the_machine(&args.command) && is_over && lent() {
         ui.tell("note: an earlier `stubble mend` was interrupted; what it had borrowed is given back now\n");
         giveback::after_mend(&settings, ui)?;
     }

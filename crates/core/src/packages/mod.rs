@@ -1,6 +1,7 @@
 //! Installer packages (`.msi`): what one contains, where it goes, and what it will say.
 
 pub mod condition;
+mod hostile;
 pub mod layout;
 pub mod predict;
 pub mod registered;
@@ -8,12 +9,13 @@ mod tables;
 mod version;
 
 use std::collections::BTreeMap;
-use std::io::{Cursor, Read, Seek};
+use std::io::{self, Cursor, Read, Seek};
 
 use thiserror::Error;
 
 use crate::content::Properties;
 use crate::model::Guid;
+use hostile::unless_it_panics;
 
 pub use registered::{Product, Registered};
 pub use version::Version;
@@ -224,23 +226,35 @@ pub struct Package {
 /// its architecture, parted by semicolons. `None` where it is no patch. Source: Microsoft's public
 /// documentation of the Template Summary property.
 pub fn patch_target(file: impl Read + Seek) -> Option<String> {
-    let patch = msi::Package::open(file).ok().filter(|file| file.package_type() == msi::PackageType::Patch)?;
-    patch.summary_info().arch().map(str::to_owned)
+    unless_it_panics(|| {
+        let patch = msi::Package::open(file).ok().filter(|file| file.package_type() == msi::PackageType::Patch)?;
+        patch.summary_info().arch().map(str::to_owned)
+    })?
+}
+
+/// The error for a package whose tables cannot all be true.
+fn contradictory() -> PackageError {
+    let why = io::Error::new(io::ErrorKind::InvalidData, "its tables contradict one another");
+    PackageError::NotAPackage(why)
 }
 
 impl Package {
     /// Reads the tables of a package from its bytes. Nothing in it is run.
     pub fn read(bytes: &[u8]) -> Result<Self, PackageError> {
-        tables::read(bytes)
+        unless_it_panics(|| tables::read(bytes)).unwrap_or_else(|| Err(contradictory()))
     }
 
     /// What a package says of its product, without its other tables; `None` where it is no package.
     pub fn properties(file: impl Read + Seek) -> Option<Properties> {
-        tables::properties(file)
+        unless_it_panics(|| tables::properties(file))?
     }
 
     /// The content of every file, by its name in the tables.
     pub fn contents(&self, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, PackageError> {
+        unless_it_panics(|| self.unpacked(bytes)).unwrap_or_else(|| Err(contradictory()))
+    }
+
+    fn unpacked(&self, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, PackageError> {
         let mut package = msi::Package::open(Cursor::new(bytes)).map_err(PackageError::NotAPackage)?;
         let mut contents = BTreeMap::new();
         for name in &self.cabinets {

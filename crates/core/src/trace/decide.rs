@@ -9,7 +9,7 @@ use super::{Decision, Evidence, Group, Remnant, Scene, Standing, protected, weig
 use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
-use crate::survey::{EntryKind, KeyId, NodeId};
+use crate::survey::{EntryKind, KeyId, NodeId, User};
 
 /// The rule for certificates, which are shown and never taken.
 const CERTIFICATE: &str = "certificate";
@@ -47,6 +47,24 @@ pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
     decider.remnants
 }
 
+/// The topmost place of a claim on the disk: what lies in it lies in the same profile.
+struct Top<'s> {
+    entry: NodeId,
+    user: Option<&'s User>,
+    follows_user: bool,
+    is_machine_data: bool,
+}
+
+impl<'s> Top<'s> {
+    fn new(scene: &Scene<'s>, entry: NodeId) -> Self {
+        let path = scene.survey.files.path(entry);
+        let user = scene.user_of(&path);
+        let follows_user = user.is_some_and(|user| is_inside_or_same(&path, &user.roaming()));
+        let is_machine_data = is_inside_or_same(&path, &scene.survey.facts.program_data);
+        Self { entry, user, follows_user, is_machine_data }
+    }
+}
+
 struct Decider<'s> {
     scene: &'s Scene<'s>,
     own_data: OwnData,
@@ -78,7 +96,8 @@ impl Decider<'_> {
         match claim.place.kind {
             PlaceKind::Folder | PlaceKind::File => {
                 if let Some(entry) = survey.files.find(&claim.place.path) {
-                    self.entry(claim, entry, entry, standing, by_standing, &reason)
+                    let top = Top::new(self.scene, entry);
+                    self.entry(claim, entry, &top, standing, by_standing, &reason)
                 }
             }
             PlaceKind::Key => {
@@ -96,7 +115,15 @@ impl Decider<'_> {
     }
 
     /// Takes an entry whole where nothing in it must stay, else goes into it.
-    fn entry(&mut self, claim: &Claim, at: NodeId, top: NodeId, standing: Standing, decision: Decision, reason: &str) {
+    fn entry(
+        &mut self,
+        claim: &Claim,
+        at: NodeId,
+        top: &Top<'_>,
+        standing: Standing,
+        decision: Decision,
+        reason: &str,
+    ) {
         let files = &self.scene.survey.files;
         let place = match files.data(at).kind {
             EntryKind::Folder => Place::folder(files.path(at)),
@@ -125,7 +152,7 @@ impl Decider<'_> {
     }
 
     /// The one reason why everything in a folder stays, if there is one for all of it.
-    fn all_stay(&self, at: NodeId, top: NodeId) -> Option<(Decision, String)> {
+    fn all_stay(&self, at: NodeId, top: &Top<'_>) -> Option<(Decision, String)> {
         let files = &self.scene.survey.files;
         let mut whys = files
             .below(at)
@@ -137,7 +164,7 @@ impl Decider<'_> {
     }
 
     /// Why this very entry stays: another product's, shared, or the user's own.
-    fn entry_stays(&self, at: NodeId, top: NodeId) -> Option<(Decision, String)> {
+    fn entry_stays(&self, at: NodeId, top: &Top<'_>) -> Option<(Decision, String)> {
         let scene = self.scene;
         let kind = scene.survey.files.data(at).kind;
         if kind != EntryKind::File {
@@ -147,18 +174,15 @@ impl Decider<'_> {
         if let Some(owner) = super::bystanders::shares_file(scene, at) {
             return Some((Decision::Keep, format!("{owner} uses it as well")));
         }
-        // What lies in a folder lies in the same profile.
-        let path = scene.survey.files.path(top);
-        if let Some(user) = scene.user_of(&path) {
-            if let Some(why) = self.own_data.why(scene, at, top) {
+        if let Some(user) = top.user {
+            if let Some(why) = self.own_data.why(scene, at, top.entry) {
                 return Some((Decision::Keep, why.replace("the user", &user.name)));
             }
             // What follows a user from machine to machine is rarely a cache.
-            let follows = is_inside_or_same(&path, &user.roaming());
-            if follows && !is_made_again(scene, at, top) {
+            if top.follows_user && !is_made_again(scene, at, top.entry) {
                 return Some((Decision::Keep, format!("nothing tells whether {} made it or the program", user.name)));
             }
-        } else if is_inside_or_same(&path, &scene.survey.facts.program_data) {
+        } else if top.is_machine_data {
             return self.own_data.why_of_machine(scene, at).map(|why| (Decision::Keep, why));
         }
         None

@@ -169,6 +169,21 @@ impl<'s> Scene<'s> {
 
     /// How well a folder's or key's name names the subject.
     pub fn fit(&self, name: &str) -> Option<NameFit> {
+        self.fit_unless(name, |_| true)
+    }
+
+    /// The same in a folder of the subject's publisher, where products of others do not live.
+    pub fn fit_at_publisher(&self, name: &str) -> Option<NameFit> {
+        let own = publisher_words(&self.subject.publisher);
+        self.fit_unless(name, |other| {
+            let words = publisher_words(&other.publisher);
+            // Nobody knows whose it is, or it is of somebody whose folder may have the same name.
+            words.is_empty() || words.first() == own.first() || self.is_publisher_name(&other.publisher)
+        })
+    }
+
+    /// How well a name names the subject, where it may also name some of the others.
+    fn fit_unless(&self, name: &str, lives_there: impl Fn(&Other) -> bool) -> Option<NameFit> {
         let squashed = squashed(name);
         let unversioned = together(&product_words(name));
         if squashed.is_empty() {
@@ -177,7 +192,7 @@ impl<'s> Scene<'s> {
         let among = |names: &[String]| names.contains(&squashed) || names.contains(&unversioned);
         if among(&self.names) {
             Some(NameFit::Full)
-        } else if self.others.iter().any(|other| other.may_be_called(&unversioned)) {
+        } else if self.others.iter().any(|other| lives_there(other) && other.may_be_called(&unversioned)) {
             // It is the name of another product, or that without its brand.
             None
         } else if among(&self.folder_names) {
@@ -297,7 +312,7 @@ impl<'s> Scene<'s> {
     }
 
     /// The user whose registry or profile a path lies in.
-    pub fn user_of(&self, path: &str) -> Option<&User> {
+    pub fn user_of(&self, path: &str) -> Option<&'s User> {
         let inside =
             |user: &&User| path::is_inside_or_same(path, &user.hive()) || path::is_inside_or_same(path, &user.profile);
         self.survey.facts.users.iter().find(inside)

@@ -18,7 +18,7 @@ pub use compare::{captured, machines_compared};
 pub use demo::{demo_beginning, demo_end, demo_ready, story, typed};
 pub use loans::{borrowed, given_back, loans, loans_note};
 pub use open::opened;
-pub use plan::{decision, planned, stage};
+pub use plan::{WAITS_FOR_RESTART, decision, goes_on, planned, stage};
 pub use receipt::confirmed;
 pub use report::{reported, vault_checked};
 pub use style::failure;

@@ -68,6 +68,15 @@ pub fn stage(number: usize, title: &str) -> String {
     format!("\n{}\n", styled(STRONG, &format!("=== {number}. {title} ===")))
 }
 
+/// What guided work says where it must wait.
+pub const WAITS_FOR_RESTART: &str = "\nRestart the machine now; then the same `stubble mend` goes on.\n";
+
+/// That guided work goes on where it was, and what with.
+pub fn goes_on(subject: &str, with_the_plan: bool) -> String {
+    let what = if with_the_plan { "with its plan" } else { "where it was" };
+    format!("Going on with the case of {}, {what}.\n", shown(subject))
+}
+
 /// The question about a step that needs a person.
 pub fn decision(step: &Step) -> String {
     format!("{}: {} {}\n  {}\nDo it?", step.id, step.kind.words(), name(step), shown(&step.why))

@@ -39,7 +39,7 @@ fn below_publisher(scene: &Scene<'_>, publisher: NodeId, claims: &mut Claims) {
         is_folder && owner_of_folder(scene, &files.path(*at)).is_none() && !says_others(scene, *at)
     };
     for child in files.children(publisher).filter(is_free) {
-        let (rule, what) = match scene.fit(files.name(child)) {
+        let (rule, what) = match scene.fit_at_publisher(files.name(child)) {
             Some(NameFit::Full) => ("named-folder", "the product's name"),
             Some(NameFit::Folder) => ("named-folder", "the name of the product's install folder"),
             Some(NameFit::Short) => ("short-name", "the product's name without its brand"),
