@@ -165,7 +165,7 @@ fn begun(open: &args::Open, settings: &Settings) -> Result<Option<(String, Stage
 
 /// The stage at which a case goes on, by what was done last.
 fn reached(journal: &Journal) -> Stage {
-    let told = journal.lines().iter().filter_map(|line| match &line.entry {
+    let last = journal.lines().iter().rev().find_map(|line| match &line.entry {
         Entry::Opened { .. } => Some(Stage::Check),
         Entry::Planned { .. } | Entry::Undone { .. } => Some(Stage::Plan),
         Entry::Intent { .. } | Entry::PutOff { .. } => Some(Stage::Clear),
@@ -177,7 +177,7 @@ fn reached(journal: &Journal) -> Stage {
         Entry::Confirmed { .. } => Some(Stage::Report),
         _ => None,
     });
-    told.last().unwrap_or(Stage::Check)
+    last.unwrap_or(Stage::Check)
 }
 
 fn borrow_all(names: &[String], settings: &Settings, ui: &mut Ui) -> Result<(), CliError> {
