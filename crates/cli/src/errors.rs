@@ -22,6 +22,9 @@ pub enum CliError {
         /// What was given.
         on: String,
     },
+    /// The running Windows was named, and this is none.
+    #[error("`here` is the Windows that Stubble runs on, and this computer runs another system")]
+    NotWindows,
     /// The machine is a capture.
     #[error("this machine is a capture: a picture, which cannot be changed")]
     OnlyAPicture,
@@ -145,9 +148,12 @@ pub fn explain(error: &CliError) -> Told {
         |advice: &str, exit| Told { message: error.to_string(), details: Vec::new(), advice: advice.to_owned(), exit };
     match error {
         CliError::WrongMachine { .. } => told(
-            "Name it as disk:DIR (a mounted Windows disk), capture:FILE, or bench:DIR (a practice machine).",
+            "Name it as here (this Windows), disk:DIR (a mounted Windows disk), capture:FILE, or bench:DIR (a practice machine).",
             Exit::Usage,
         ),
+        CliError::NotWindows => {
+            told("Run it on that PC, or name its disk: disk:DIR, where it is mounted.", Exit::Usage)
+        }
         CliError::OnlyAPicture => {
             told("Write the plan with `stubble plan`, and carry it out on the machine itself.", Exit::Usage)
         }
@@ -265,6 +271,9 @@ fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told
             NoWrite::ReadOnly => "Mount it for writing, and try again. Nothing was changed.",
             NoWrite::Stale { .. } => {
                 "Start that Windows once and shut it down, so that it repairs its registry. Nothing was changed."
+            }
+            NoWrite::NotElevated => {
+                "Open a terminal with \"Run as administrator\", and try again there. Nothing was changed."
             }
             NoWrite::Running => "Attach the disk to another computer. Nothing was changed.",
         },

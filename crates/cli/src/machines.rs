@@ -10,7 +10,8 @@ use stubble_machine::{Alter, Observe};
 
 use crate::errors::CliError;
 
-/// The forms that `--on` has in this version.
+/// The forms that `--on` has.
+const HERE: &str = "here";
 const BENCH: &str = "bench:";
 const DISK: &str = "disk:";
 const CAPTURE: &str = "capture:";
@@ -41,25 +42,46 @@ impl Machine {
     }
 }
 
-/// The machine that a specification names.
-pub fn machine(on: &str) -> Result<Machine, CliError> {
+/// The machine that a specification names. The case's folder is no part of it, also where it lies on it.
+pub fn machine(on: &str, case: &Path) -> Result<Machine, CliError> {
     match split(on)? {
+        (HERE, _) => here(case),
         (BENCH, folder) => Ok(Machine::Whole(Box::new(Bench::open(Path::new(folder))?))),
-        (DISK, folder) => Ok(Machine::Whole(Box::new(Disk::mounted(Path::new(folder))?))),
+        (DISK, folder) => {
+            let mut disk = Disk::mounted(Path::new(folder))?;
+            disk.hide(case);
+            Ok(Machine::Whole(Box::new(disk)))
+        }
         (_, file) => Ok(Machine::Picture(Box::new(Capture::open(Path::new(file))?))),
     }
+}
+
+#[cfg(windows)]
+fn here(case: &Path) -> Result<Machine, CliError> {
+    let mut here = stubble_machine::here::Here::open()?;
+    here.hide(case);
+    Ok(Machine::Whole(Box::new(here)))
+}
+
+/// There is no other system that it could be.
+#[cfg(not(windows))]
+fn here(_case: &Path) -> Result<Machine, CliError> {
+    Err(CliError::NotWindows)
 }
 
 /// The specification with a full path, so that it means the same from any folder.
 pub fn full(on: &str) -> Result<String, CliError> {
     let (kind, path) = split(on)?;
+    if kind == HERE {
+        return Ok(HERE.to_owned());
+    }
     let full = std::path::absolute(path).map_err(|source| CliError::Io { path: path.into(), source })?;
     Ok(format!("{kind}{}", full.display()))
 }
 
 /// Whether the machine runs, so that an installer can be started on it.
 pub fn runs(on: &str) -> bool {
-    on.starts_with(BENCH)
+    on == HERE || on.starts_with(BENCH)
 }
 
 /// Whether a text is meant as a machine.
@@ -68,6 +90,9 @@ pub fn is_machine(text: &str) -> bool {
 }
 
 fn split(on: &str) -> Result<(&'static str, &str), CliError> {
+    if on == HERE {
+        return Ok((HERE, ""));
+    }
     let forms = [BENCH, DISK, CAPTURE].into_iter();
     let mut found = forms.filter_map(|form| Some((form, on.strip_prefix(form).filter(|path| !path.is_empty())?)));
     found.next().ok_or_else(|| CliError::WrongMachine { on: on.to_owned() })

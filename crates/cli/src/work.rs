@@ -44,7 +44,7 @@ impl Work {
     /// Opens the case and surveys its machine.
     pub fn begin(settings: &Settings) -> Result<Self, CliError> {
         let case = Case::open(&settings.case)?;
-        let machine = machine(&case.about.on)?;
+        let machine = machine(&case.about.on, case.folder())?;
         let survey = machine.observe().survey()?;
         let registered = Registered::read(&survey);
         Ok(Self { case, machine, survey, registered })

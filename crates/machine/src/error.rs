@@ -126,6 +126,9 @@ pub enum NoWrite {
         /// Why the logs do not help.
         why: &'static str,
     },
+    /// This program has not the rights for it.
+    #[error("this program does not run as an administrator")]
+    NotElevated,
     /// It is the disk that this computer runs from.
     #[error("this computer runs from it")]
     Running,

@@ -1,7 +1,8 @@
 //! The port to a Windows installation: [`Observe`] reads it, [`Alter`] changes it.
 //!
 //! Backends: [`disk`] (the files and hives of a Windows disk; what the bench stands on),
-//! [`mod@bench`] (the simulated PC), [`capture`] (a stored survey, read only).
+//! [`mod@bench`] (the simulated PC), [`capture`] (a stored survey, read only), and on Windows `here` (the
+//! running system).
 
 // This crate is one of the two that may delete and rename.
 #![allow(clippy::disallowed_methods)]
@@ -10,7 +11,10 @@ pub mod bench;
 pub mod capture;
 pub mod disk;
 pub mod durable;
+mod edits;
 mod error;
+#[cfg(windows)]
+pub mod here;
 pub mod parcel;
 pub mod regtext;
 mod shortcut;

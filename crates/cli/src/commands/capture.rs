@@ -18,7 +18,7 @@ pub fn run(args: &Capture, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
         Some(on) => on.clone(),
         None => Case::open(&settings.case)?.about.on.clone(),
     };
-    let survey = machine(&on)?.observe().survey()?;
+    let survey = machine(&on, &settings.case)?.observe().survey()?;
     let usual = || PathBuf::from(format!("{}.capture", file_name(&survey.facts.computer)));
     let file = args.file.clone().unwrap_or_else(usual);
     if file.exists() {

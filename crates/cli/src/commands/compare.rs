@@ -42,13 +42,13 @@ pub fn run(args: &Compare, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
 /// One side: a machine, a moment of the case, or a file.
 fn side(text: &str, settings: &Settings) -> Result<Survey, CliError> {
     if is_machine(text) {
-        return Ok(machine(text)?.observe().survey()?);
+        return Ok(machine(text, &settings.case)?.observe().survey()?);
     }
     let moment = match text {
         "before-clear" => Moment::BeforeClear,
         "before-install" => Moment::BeforeInstall,
         "after-install" => Moment::AfterInstall,
-        "now" => return Ok(machine(&Case::open(&settings.case)?.about.on)?.observe().survey()?),
+        "now" => return Ok(machine(&Case::open(&settings.case)?.about.on, &settings.case)?.observe().survey()?),
         file if Path::new(file).is_file() => return picture(Path::new(file)),
         other => return Err(CliError::NothingToCompare(other.to_owned())),
     };

@@ -21,7 +21,7 @@ use crate::{Exit, Ui};
 
 pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let on = full(&args.on)?;
-    let machine = machine(&on)?;
+    let machine = machine(&on, &settings.case)?;
     let survey = machine.observe().survey()?;
     let registered = Registered::read(&survey);
     let packages = match &args.payload {

@@ -7,6 +7,7 @@ use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 
 use super::Bench;
 use crate::disk::Edit;
+use crate::edits::Edits;
 use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, Observe, Room};
 
@@ -79,7 +80,7 @@ impl Alter for Bench {
     }
 
     fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
-        self.disk.cancel_request(self.edit()?, from, above)
+        self.disk.cancel_move_of(self.edit()?, from, above)
     }
 
     fn restart(&self) -> Result<(), MachineError> {

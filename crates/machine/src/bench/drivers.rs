@@ -6,6 +6,7 @@ use stubble_core::model::text::fold;
 use super::Bench;
 use super::running::OwnDriver;
 use crate::MachineError;
+use crate::edits::Edits;
 
 /// `Type` of a driver's service, and `Start` of one that starts when its device is there.
 const KERNEL_DRIVER: u32 = 1;

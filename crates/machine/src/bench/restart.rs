@@ -7,6 +7,7 @@ use stubble_core::survey::Survey;
 use super::Bench;
 use super::running::State;
 use crate::durable::{self, Op, operate};
+use crate::edits::Edits;
 use crate::{MachineError, Observe};
 
 /// How long a restart takes, in units of 100 ns.
@@ -36,7 +37,8 @@ impl Bench {
     /// As the session manager does it: in order, and one that fails is passed over.
     fn move_what_was_asked_for(&self) -> Result<(), MachineError> {
         let mut edit = self.edit()?;
-        let Ok(moves) = self.disk.requested_moves(&edit) else { return Ok(()) };
+        let manager = self.disk.session_manager();
+        let Ok(moves) = edit.requested_moves(&manager) else { return Ok(()) };
         if moves.is_empty() {
             return Ok(());
         }
@@ -54,7 +56,7 @@ impl Bench {
                 durable::sync_folder(&folder).map_err(MachineError::io(one.target()))?;
             }
         }
-        self.disk.write_moves(&mut edit, None)?;
+        edit.write_moves(&manager, None)?;
         edit.commit()
     }
 }

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 
 use super::{Disk, Edit, OWN_FOLDER};
+use crate::edits::Edits;
 use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, Room};
 
@@ -71,7 +72,7 @@ impl Alter for Disk {
     }
 
     fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
-        self.cancel_request(self.edit(), from, above)
+        self.cancel_move_of(self.edit(), from, above)
     }
 
     /// It does not run.

@@ -13,6 +13,7 @@ use super::attributes;
 use super::hives::{HiveFile, is_plain, kept_name};
 use super::kept::Lent;
 use super::registry::{find, owned, read_tree, text};
+use crate::edits::Edits;
 use crate::{Above, MachineError, durable};
 
 /// Hives opened for editing. Nothing is on the disk before [`commit`](Self::commit).
@@ -29,11 +30,6 @@ impl<'d> Edit<'d> {
         Self { disk, now, open: BTreeMap::new() }
     }
 
-    /// Whether a key is there.
-    pub(crate) fn has_key(&self, key: &str) -> Result<bool, MachineError> {
-        self.look(key, |hive, rest| Ok(find(hive, rest)?.is_some()))
-    }
-
     /// Makes a key and those above it.
     pub(crate) fn make_key(&mut self, key: &str) -> Result<(), MachineError> {
         self.with(key, |hive, rest, now| make(hive, rest, now).map(drop))
@@ -45,150 +41,6 @@ impl<'d> Edit<'d> {
             let at = make(hive, rest, now)?;
             hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, None, now)
         })
-    }
-
-    /// A key with everything below it.
-    pub(crate) fn read(&self, key: &str) -> Result<KeyTree, MachineError> {
-        self.look(key, |hive, rest| {
-            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
-            read_tree(hive, at, 0)
-        })
-    }
-
-    /// A value and its position.
-    pub(crate) fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
-        self.look(key, |hive, rest| {
-            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
-            let wanted = fold(name);
-            let values = hive.values(at)?;
-            let found = values.into_iter().enumerate().find(|(_, value)| fold(&text(value.name)) == wanted);
-            found.map(|(position, value)| (owned(value), position)).ok_or(HiveError::Absent)
-        })
-    }
-
-    /// Deletes a key with everything below it; tells the time stamp of the key above.
-    pub(crate) fn delete(&mut self, key: &str) -> Result<Above, MachineError> {
-        self.with(key, |hive, rest, now| {
-            let (above, name) = rest.rsplit_once('\\').ok_or(HiveError::Absent)?;
-            let above = find(hive, above)?.ok_or(HiveError::Absent)?;
-            let before = FileTime(hive.key(above)?.last_written);
-            hive.delete_key(above, &to_utf16(name), now)?;
-            Ok(Above { before, after: FileTime(now) })
-        })
-    }
-
-    /// Sets a value, new or not; tells the time stamp of its key.
-    pub(crate) fn put(&mut self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
-        self.with(key, |hive, rest, now| {
-            let at = make(hive, rest, now)?;
-            let before = FileTime(hive.key(at)?.last_written);
-            hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, None, now)?;
-            Ok(Above { before, after: FileTime(now) })
-        })
-    }
-
-    /// Gives a key the time before the change that was undone, unless somebody else has changed it
-    /// since: in this edit it has our time.
-    pub(crate) fn settle_time(&mut self, key: &str, above: Above) -> Result<(), MachineError> {
-        self.with(key, |hive, rest, _| {
-            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
-            hive.set_last_written(at, above.before.0)
-        })
-    }
-
-    /// Whether a key holds nothing but keys that hold nothing.
-    pub(crate) fn is_bare(&self, key: &str) -> Result<bool, MachineError> {
-        fn is_bare(tree: &KeyTree) -> bool {
-            tree.values.is_empty() && tree.keys.iter().all(is_bare)
-        }
-        self.read(key).map(|tree| is_bare(&tree))
-    }
-
-    /// The time of a key.
-    pub(crate) fn time_of(&self, key: &str) -> Result<FileTime, MachineError> {
-        self.look(key, |hive, rest| {
-            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
-            Ok(FileTime(hive.key(at)?.last_written))
-        })
-    }
-
-    /// Deletes a value; tells the time stamp of its key.
-    pub(crate) fn delete_value(&mut self, key: &str, name: &str) -> Result<Above, MachineError> {
-        self.with(key, |hive, rest, now| {
-            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
-            let before = FileTime(hive.key(at)?.last_written);
-            hive.delete_value(at, &to_utf16(name), now)?;
-            Ok(Above { before, after: FileTime(now) })
-        })
-    }
-
-    /// Makes a key again exactly as it was.
-    pub(crate) fn restore(&mut self, key: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
-        self.with(key, |hive, rest, now| {
-            let (up, _) = rest.rsplit_once('\\').ok_or(HiveError::Absent)?;
-            let up = make(hive, up, now)?;
-            let found = hive.key(up)?.last_written;
-            write_tree(hive, up, tree, now)?;
-            settle(hive, up, found, above)
-        })
-    }
-
-    /// The same, where no such key may be there.
-    pub(crate) fn restore_absent(&mut self, key: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
-        match self.has_key(key)? {
-            true => Err(MachineError::Occupied(key.to_owned())),
-            false => self.restore(key, tree, above),
-        }
-    }
-
-    /// Sets a value again exactly as it was, where no such value may be there.
-    pub(crate) fn restore_absent_value(
-        &mut self,
-        key: &str,
-        value: &RegValue,
-        position: usize,
-        above: Above,
-    ) -> Result<(), MachineError> {
-        match self.read_value(key, &value.name) {
-            Err(MachineError::Absent(_)) => self.restore_value(key, value, position, above),
-            Ok(_) => Err(MachineError::Occupied(format!("{key} : {}", value.name))),
-            Err(other) => Err(other),
-        }
-    }
-
-    /// Sets a value again exactly as it was.
-    pub(crate) fn restore_value(
-        &mut self,
-        key: &str,
-        value: &RegValue,
-        position: usize,
-        above: Above,
-    ) -> Result<(), MachineError> {
-        self.with(key, |hive, rest, now| {
-            let at = make(hive, rest, now)?;
-            let found = hive.key(at)?.last_written;
-            hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, Some(position), now)?;
-            settle(hive, at, found, above)
-        })
-    }
-
-    /// Writes every hive that was changed: to a new file, synced, then renamed over the old one.
-    /// The logs beside it, which a replayed hive has used up, are emptied after that.
-    pub(crate) fn commit(self) -> Result<(), MachineError> {
-        for (path, mut lent) in self.open {
-            let hive = &mut lent.hive;
-            let file = self.disk.locate(&path)?.ok_or_else(|| MachineError::Absent(path.clone()))?;
-            let was_replayed = *hive.recovery() != Recovery::Clean;
-            self.disk.replace(&path, &file, hive.to_bytes(self.now.0))?;
-            if was_replayed {
-                for log in self.disk.logs_of(&path)? {
-                    self.disk.replace(&path, &log, &[])?;
-                }
-            }
-            let lent = lent.written_to(&file);
-            self.disk.give_back(&path, lent);
-        }
-        Ok(())
     }
 
     /// Reads in a hive. One that no edit has opened is given back unchanged.
@@ -222,6 +74,113 @@ impl<'d> Edit<'d> {
         let HiveFile { mount, path, .. } =
             self.disk.hive_of(key).ok_or_else(|| MachineError::Absent(key.to_owned()))?;
         Ok((mount, path))
+    }
+}
+
+impl Edits for Edit<'_> {
+    fn has_key(&self, key: &str) -> Result<bool, MachineError> {
+        self.look(key, |hive, rest| Ok(find(hive, rest)?.is_some()))
+    }
+
+    fn read(&self, key: &str) -> Result<KeyTree, MachineError> {
+        self.look(key, |hive, rest| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            read_tree(hive, at, 0)
+        })
+    }
+
+    fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
+        self.look(key, |hive, rest| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            let wanted = fold(name);
+            let values = hive.values(at)?;
+            let found = values.into_iter().enumerate().find(|(_, value)| fold(&text(value.name)) == wanted);
+            found.map(|(position, value)| (owned(value), position)).ok_or(HiveError::Absent)
+        })
+    }
+
+    fn time_of(&self, key: &str) -> Result<FileTime, MachineError> {
+        self.look(key, |hive, rest| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            Ok(FileTime(hive.key(at)?.last_written))
+        })
+    }
+
+    fn put(&mut self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
+        self.with(key, |hive, rest, now| {
+            let at = make(hive, rest, now)?;
+            let before = FileTime(hive.key(at)?.last_written);
+            hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, None, now)?;
+            Ok(Above { before, after: FileTime(now) })
+        })
+    }
+
+    fn delete(&mut self, key: &str) -> Result<Above, MachineError> {
+        self.with(key, |hive, rest, now| {
+            let (above, name) = rest.rsplit_once('\\').ok_or(HiveError::Absent)?;
+            let above = find(hive, above)?.ok_or(HiveError::Absent)?;
+            let before = FileTime(hive.key(above)?.last_written);
+            hive.delete_key(above, &to_utf16(name), now)?;
+            Ok(Above { before, after: FileTime(now) })
+        })
+    }
+
+    fn delete_value(&mut self, key: &str, name: &str) -> Result<Above, MachineError> {
+        self.with(key, |hive, rest, now| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            let before = FileTime(hive.key(at)?.last_written);
+            hive.delete_value(at, &to_utf16(name), now)?;
+            Ok(Above { before, after: FileTime(now) })
+        })
+    }
+
+    fn restore(&mut self, key: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, now| {
+            let (up, _) = rest.rsplit_once('\\').ok_or(HiveError::Absent)?;
+            let up = make(hive, up, now)?;
+            let found = hive.key(up)?.last_written;
+            write_tree(hive, up, tree, now)?;
+            settle(hive, up, found, above)
+        })
+    }
+
+    fn restore_value(
+        &mut self,
+        key: &str,
+        value: &RegValue,
+        position: usize,
+        above: Above,
+    ) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, now| {
+            let at = make(hive, rest, now)?;
+            let found = hive.key(at)?.last_written;
+            hive.set_value(at, &to_utf16(&value.name), value.kind, &value.data, Some(position), now)?;
+            settle(hive, at, found, above)
+        })
+    }
+
+    fn settle_time(&mut self, key: &str, above: Above) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, _| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            hive.set_last_written(at, above.before.0)
+        })
+    }
+
+    fn commit(self) -> Result<(), MachineError> {
+        for (path, mut lent) in self.open {
+            let hive = &mut lent.hive;
+            let file = self.disk.locate(&path)?.ok_or_else(|| MachineError::Absent(path.clone()))?;
+            let was_replayed = *hive.recovery() != Recovery::Clean;
+            self.disk.replace(&path, &file, hive.to_bytes(self.now.0))?;
+            if was_replayed {
+                for log in self.disk.logs_of(&path)? {
+                    self.disk.replace(&path, &log, &[])?;
+                }
+            }
+            let lent = lent.written_to(&file);
+            self.disk.give_back(&path, lent);
+        }
+        Ok(())
     }
 }
 

@@ -23,43 +23,59 @@ const PERSON: [u8; 12] = [1, 5, 0, 0, 0, 0, 0, 5, 21, 0, 0, 0];
 const BASIC_LEN: usize = 12;
 const GPT_MARK: &[u8] = b"DMIO:ID:";
 
-/// One of the machine's own hives, by its name, with its path for errors.
-struct Source<'d> {
-    hive: &'d Hive,
-    path: String,
-}
+/// A part of the registry from which facts are read: a hive's file, or what a running system has of it.
+/// Keys are named below its root.
+pub(crate) trait Source {
+    /// A value; none where it is not there.
+    fn value(&self, key: &str, name: &str) -> Result<Option<RegValue>, MachineError>;
 
-impl Source<'_> {
-    fn value(&self, key: &str, name: &str) -> Result<Option<RegValue>, MachineError> {
-        let wrap = |source| MachineError::Hive { path: self.path.clone(), source };
-        value(self.hive, key, name).map_err(wrap)
-    }
+    /// Names of the subkeys of a key; none where it is not there.
+    fn subkeys(&self, key: &str) -> Result<Vec<String>, MachineError>;
 
+    /// All values of a key; none where it is not there.
+    fn values(&self, key: &str) -> Result<Vec<RegValue>, MachineError>;
+
+    /// A text.
     fn text(&self, key: &str, name: &str) -> Result<Option<String>, MachineError> {
         Ok(self.value(key, name)?.map(|value| text_of(&value.data)))
     }
 
+    /// A number.
     fn number(&self, key: &str, name: &str) -> Result<Option<u32>, MachineError> {
         Ok(self.value(key, name)?.and_then(|value| dword_of(&value.data)))
     }
+}
 
-    /// Names of the subkeys of a key; none where it is not there.
-    fn subkeys(&self, key: &str) -> Result<Vec<String>, MachineError> {
-        let read = || -> Result<Vec<String>, HiveError> {
-            let Some(at) = find(self.hive, key)? else { return Ok(Vec::new()) };
-            self.hive.subkeys(at)?.into_iter().map(|child| Ok(from_utf16(self.hive.key(child)?.name.units()))).collect()
-        };
-        read().map_err(|source| MachineError::Hive { path: self.path.clone(), source })
+/// One of the machine's own hives, with its path for errors.
+struct HiveSource<'d> {
+    hive: &'d Hive,
+    path: String,
+}
+
+impl HiveSource<'_> {
+    fn read<T>(&self, work: impl FnOnce() -> Result<T, HiveError>) -> Result<T, MachineError> {
+        work().map_err(|source| MachineError::Hive { path: self.path.clone(), source })
+    }
+}
+
+impl Source for HiveSource<'_> {
+    fn value(&self, key: &str, name: &str) -> Result<Option<RegValue>, MachineError> {
+        let wanted = fold(name);
+        Ok(self.values(key)?.into_iter().find(|value| fold(&value.name) == wanted))
     }
 
-    /// All values of a key by name.
-    fn values(&self, key: &str) -> Result<Vec<RegValue>, MachineError> {
-        let read = || -> Result<Vec<RegValue>, HiveError> {
+    fn subkeys(&self, key: &str) -> Result<Vec<String>, MachineError> {
+        self.read(|| {
             let Some(at) = find(self.hive, key)? else { return Ok(Vec::new()) };
-            let values = self.hive.values(at)?.into_iter();
-            Ok(values.map(super::registry::owned).collect())
-        };
-        read().map_err(|source| MachineError::Hive { path: self.path.clone(), source })
+            self.hive.subkeys(at)?.into_iter().map(|child| Ok(from_utf16(self.hive.key(child)?.name.units()))).collect()
+        })
+    }
+
+    fn values(&self, key: &str) -> Result<Vec<RegValue>, MachineError> {
+        self.read(|| {
+            let Some(at) = find(self.hive, key)? else { return Ok(Vec::new()) };
+            Ok(self.hive.values(at)?.into_iter().map(super::registry::owned).collect())
+        })
     }
 }
 
@@ -76,12 +92,25 @@ pub(super) fn read(disk: &mut Disk, windows: &str) -> Result<(), MachineError> {
         Ok::<_, MachineError>((hive, path))
     };
     let ((software, software_path), (system, system_path)) = (load("SOFTWARE")?, load("SYSTEM")?);
-    let software = Source { hive: &software, path: software_path };
-    let system = Source { hive: &system, path: system_path };
+    let software = HiveSource { hive: &software, path: software_path };
+    let system = HiveSource { hive: &system, path: system_path };
     disk.drive = drive_letter(&software)?;
     disk.windows = format!("{}\\{windows}", disk.drive);
-    let mut facts = from_software(&software, disk)?;
-    from_system(&system, disk, &mut facts)?;
+    let current = system.number("Select", "Current")?;
+    let control_set = format!("ControlSet{:03}", current.unwrap_or(1));
+    gather(disk, &software, &system, control_set)
+}
+
+/// Gathers the facts of a disk whose drive and Windows folder are known.
+pub(crate) fn gather(
+    disk: &mut Disk,
+    software: &dyn Source,
+    system: &dyn Source,
+    control_set: String,
+) -> Result<(), MachineError> {
+    let mut facts = from_software(software, disk)?;
+    facts.control_set = control_set;
+    from_system(system, disk, &mut facts)?;
     let x86 = software.text("Microsoft\\Windows\\CurrentVersion", "ProgramFilesDir (x86)")?;
     let x86 = x86.unwrap_or_else(|| format!("{}\\Program Files (x86)", disk.drive));
     let is_64 = facts.architecture != "x86" || disk.locate(&x86).ok().flatten().is_some();
@@ -95,7 +124,7 @@ pub(super) fn read(disk: &mut Disk, windows: &str) -> Result<(), MachineError> {
 }
 
 /// The letter under which the machine knows its own system drive.
-fn drive_letter(software: &Source<'_>) -> Result<String, MachineError> {
+fn drive_letter(software: &dyn Source) -> Result<String, MachineError> {
     let root = software.text(CURRENT_VERSION, "SystemRoot")?.unwrap_or_default();
     Ok(match root.as_bytes() {
         [letter, b':', ..] if letter.is_ascii_alphabetic() => fold(&root[..2]),
@@ -111,7 +140,7 @@ fn system_environment(disk: &Disk) -> Environment {
     environment
 }
 
-fn from_software(software: &Source<'_>, disk: &Disk) -> Result<Facts, MachineError> {
+fn from_software(software: &dyn Source, disk: &Disk) -> Result<Facts, MachineError> {
     // From version 10 on, the old text value stays at 6.3 and numbers tell the truth.
     let numbers = (
         software.number(CURRENT_VERSION, "CurrentMajorVersionNumber")?,
@@ -150,9 +179,7 @@ fn from_software(software: &Source<'_>, disk: &Disk) -> Result<Facts, MachineErr
     })
 }
 
-fn from_system(system: &Source<'_>, disk: &Disk, facts: &mut Facts) -> Result<(), MachineError> {
-    let current = system.number("Select", "Current")?;
-    facts.control_set = format!("ControlSet{:03}", current.unwrap_or(1));
+fn from_system(system: &dyn Source, disk: &Disk, facts: &mut Facts) -> Result<(), MachineError> {
     let control = format!("{}\\Control", facts.control_set);
     let name = system.text(&format!("{control}\\ComputerName\\ComputerName"), "ComputerName")?;
     facts.computer = name.unwrap_or_default();
@@ -213,7 +240,7 @@ fn redirected(disk: &Disk, user: &User) -> BTreeMap<String, String> {
     let mut environment = system_environment(disk);
     environment.set("USERPROFILE", &user.profile);
     environment.set("USERNAME", &user.name);
-    let source = Source { hive: &hive, path: user.profile.clone() };
+    let source = HiveSource { hive: &hive, path: user.profile.clone() };
     for value in source.values(SHELL_FOLDERS).unwrap_or_default() {
         let path = plain(&text_of(&value.data), &environment);
         if path.len() > 3 && fold(&path) != fold(&user.folder(&value.name)) {
@@ -226,11 +253,4 @@ fn redirected(disk: &Disk, user: &User) -> BTreeMap<String, String> {
 fn find(hive: &Hive, path: &str) -> Result<Option<stubble_hive::KeyAt>, HiveError> {
     let names: Vec<Vec<u16>> = path.split('\\').map(to_utf16).collect();
     hive.find(names.iter().map(Vec::as_slice))
-}
-
-fn value(hive: &Hive, path: &str, name: &str) -> Result<Option<RegValue>, HiveError> {
-    let Some(key) = find(hive, path)? else { return Ok(None) };
-    let wanted = fold(name);
-    let found = hive.values(key)?.into_iter().find(|value| fold(&from_utf16(value.name.units())) == wanted);
-    Ok(found.map(super::registry::owned))
 }

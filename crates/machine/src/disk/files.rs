@@ -1,6 +1,5 @@
 //! Files of the disk: found without regard to case, and never through a link.
 
-use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -134,10 +133,17 @@ fn add(builder: &mut TreeBuilder<Entry>, above: NodeId, found: Found, gaps: &mut
     }
 }
 
+/// The entry of that name in a folder, as it is spelled there.
+#[cfg(windows)]
+pub(super) fn named(folder: &Path, name: &str) -> Option<std::ffi::OsString> {
+    crate::here::api::file::spelled(&folder.join(name)).map(Into::into)
+}
+
 /// The entry of that name in a folder: as spelled, else the first that differs only in case.
+#[cfg(not(windows))]
 pub(super) fn named(folder: &Path, name: &str) -> Option<std::ffi::OsString> {
     if fs::symlink_metadata(folder.join(name)).is_ok() {
-        return Some(OsStr::new(name).to_owned());
+        return Some(name.into());
     }
     let wanted = fold(name);
     fs::read_dir(folder)

@@ -72,7 +72,7 @@ mod path {
     use std::fs;
     use std::path::PathBuf;
 
-    use super::{Entry, Listed, Path, io};
+    use super::{Listed, Path, io};
 
     /// A folder, by its path.
     pub(in super::super) struct Folder(PathBuf);
@@ -92,9 +92,11 @@ mod path {
 
         pub(in super::super) fn list(&self, each: &mut dyn FnMut(Listed<'_>)) -> io::Result<()> {
             for item in fs::read_dir(&self.0)? {
-                let name = item?.file_name();
+                let item = item?;
+                let name = item.file_name();
                 match name.to_str() {
-                    Some(text) => each(Ok((text, super::look_at(&self.0.join(text))))),
+                    // The listing has told it all; a link is itself there, too.
+                    Some(text) => each(Ok((text, item.metadata().map(|meta| super::entry_of(&meta))))),
                     None => each(Err(name.to_string_lossy().into_owned())),
                 }
             }
@@ -105,14 +107,17 @@ mod path {
 
 /// What lies at a path on this computer; a link is itself.
 pub(super) fn look_at(path: &Path) -> io::Result<Entry> {
-    let meta = std::fs::symlink_metadata(path)?;
+    Ok(entry_of(&std::fs::symlink_metadata(path)?))
+}
+
+fn entry_of(meta: &std::fs::Metadata) -> Entry {
     let kind = match meta.file_type() {
         kind if kind.is_symlink() => EntryKind::Link,
         kind if kind.is_dir() => EntryKind::Folder,
         _ => EntryKind::File,
     };
     let size = if kind == EntryKind::Folder { 0 } else { meta.len() };
-    Ok(Entry { kind, size, modified: modified(&meta) })
+    Entry { kind, size, modified: modified(meta) }
 }
 
 /// A file's time of change, to 100 ns as Windows keeps it.

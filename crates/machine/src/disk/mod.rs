@@ -13,7 +13,6 @@ mod folder;
 mod guard;
 mod hives;
 mod kept;
-mod lend;
 mod moves;
 mod observe;
 mod registry;
@@ -27,7 +26,13 @@ use stubble_core::survey::Facts;
 use crate::MachineError;
 
 pub(crate) use edit::Edit;
+#[cfg(windows)]
+pub(crate) use facts::{Source, gather};
+#[cfg(windows)]
+pub(crate) use hives::HiveFile;
 pub use registry::registry_of;
+#[cfg(windows)]
+pub(crate) use registry::{PartialKeys, seal};
 
 /// A folder at the top of a customer's disk in which we hold what is taken. It is no part of the
 /// machine that is surveyed.
@@ -45,6 +50,8 @@ pub struct Disk {
     windows: String,
     facts: Facts,
     kept: kept::Kept,
+    /// Folders of ours that lie on the drive and are no part of the machine.
+    ours: Vec<PathBuf>,
 }
 
 impl Disk {
@@ -78,7 +85,20 @@ impl Disk {
             windows: "C:\\Windows".to_owned(),
             facts: Facts::default(),
             kept: kept::Kept::default(),
+            ours: Vec::new(),
         }
+    }
+
+    /// Tells the disk its Windows folder, and with that the letter of its drive.
+    #[cfg(windows)]
+    pub(crate) fn name_windows(&mut self, windows: &str) {
+        self.drive = stubble_core::model::text::fold(windows.get(..2).unwrap_or("C:"));
+        self.windows = windows.to_owned();
+    }
+
+    /// Leaves a folder of ours, as the case's is, out of what is read: it is no part of the machine.
+    pub fn hide(&mut self, folder: &Path) {
+        self.ours.extend(std::path::absolute(folder));
     }
 
     /// Name, version, users and well-known folders.

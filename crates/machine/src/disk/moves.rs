@@ -27,8 +27,21 @@ impl Disk {
         }
     }
 
+    /// The same volume is the same file system.
+    #[cfg(windows)]
+    pub(crate) fn is_beside(&self, vault: &Path) -> Result<(), MachineError> {
+        let volume = |path: &Path| {
+            let found = crate::here::api::file::volume(path).map_err(MachineError::io(path.display().to_string()));
+            found.map(|volume| volume.to_lowercase())
+        };
+        match volume(self.root())? == volume(vault)? {
+            true => Ok(()),
+            false => Err(MachineError::OtherFileSystem(vault.to_owned())),
+        }
+    }
+
     /// Elsewhere the rename itself tells.
-    #[cfg(not(unix))]
+    #[cfg(not(any(unix, windows)))]
     pub(crate) fn is_beside(&self, _vault: &Path) -> Result<(), MachineError> {
         Ok(())
     }
@@ -216,7 +229,39 @@ fn beneath<T>(
     work(&Handle(handle))
 }
 
-#[cfg(not(target_os = "linux"))]
+/// Opens every folder on the way, each itself and none through a link, and keeps them open while the work
+/// is done: nobody can rename or delete one of them meanwhile.
+#[cfg(windows)]
+fn beneath<T>(
+    root: &Path,
+    folder: &Path,
+    path: &str,
+    work: impl FnOnce(&Handle) -> Result<T, MachineError>,
+) -> Result<T, MachineError> {
+    use std::os::windows::fs::OpenOptionsExt;
+    const LIST_AND_READ_ATTRIBUTES: u32 = 0x81;
+    const SHARE_READ_AND_WRITE: u32 = 0x3;
+    const FOLDER_ITSELF: u32 = 0x0200_0000 | 0x0020_0000;
+    let mut way: Vec<&Path> = folder.ancestors().take_while(|above| above.starts_with(root)).collect();
+    way.reverse();
+    let mut open = Vec::new();
+    for step in way {
+        let handle = fs::OpenOptions::new()
+            .access_mode(LIST_AND_READ_ATTRIBUTES)
+            .share_mode(SHARE_READ_AND_WRITE)
+            .custom_flags(FOLDER_ITSELF)
+            .open(step)
+            .map_err(MachineError::io(path))?;
+        if handle.metadata().map_err(MachineError::io(path))?.is_symlink() {
+            let why = "a part of it has become a link, and links are not followed".to_owned();
+            return Err(MachineError::Refused { path: path.to_owned(), why });
+        }
+        open.push(handle);
+    }
+    work(&Handle(folder.to_owned()))
+}
+
+#[cfg(not(any(target_os = "linux", windows)))]
 fn beneath<T>(
     _root: &Path,
     folder: &Path,
@@ -271,12 +316,25 @@ fn move_to_free(
     (from_folder, from): (Option<&Handle>, &Path),
     (to_folder, to): (Option<&Handle>, &Path),
     path: &str,
-    _vault: &Path,
+    vault: &Path,
 ) -> Result<(), MachineError> {
     let whole = |folder: Option<&Handle>, path: &Path| folder.map_or_else(|| path.to_owned(), |open| open.0.join(path));
-    let to = whole(to_folder, to);
+    let (from, to) = (whole(from_folder, from), whole(to_folder, to));
     if fs::symlink_metadata(&to).is_ok() {
         return Err(MachineError::Occupied(path.to_owned()));
     }
-    fs::rename(whole(from_folder, from), to).map_err(MachineError::io(path))
+    rename_only(&from, &to).map_err(|error| match error.kind() {
+        std::io::ErrorKind::AlreadyExists => MachineError::Occupied(path.to_owned()),
+        std::io::ErrorKind::CrossesDevices => MachineError::OtherFileSystem(vault.to_owned()),
+        _ => MachineError::io(path)(error),
+    })
+}
+
+#[cfg(windows)]
+use crate::here::api::file::move_to_free as rename_only;
+
+/// Nobody else uses the disk: we have looked whether the name is free.
+#[cfg(not(any(target_os = "linux", windows)))]
+fn rename_only(from: &Path, to: &Path) -> std::io::Result<()> {
+    fs::rename(from, to)
 }

@@ -23,11 +23,41 @@ const LARGEST_SHORTCUT: u64 = 64 * 1024;
 
 impl Observe for Disk {
     fn survey(&self) -> Result<Survey, MachineError> {
+        self.survey_with(|builder, gaps| self.read_registry(builder, gaps))
+    }
+
+    fn survey_of(&self, places: &[Place]) -> Result<Survey, MachineError> {
+        self.survey_of_with(places, |key, partial| self.read_key_into(key, partial))
+    }
+
+    fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
+        let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        let meta = fs::symlink_metadata(&at).map_err(MachineError::io(path))?;
+        let refused = |why: &str| MachineError::Refused { path: path.to_owned(), why: why.to_owned() };
+        if !meta.is_file() {
+            return Err(refused("it is no ordinary file"));
+        }
+        if meta.len() > most {
+            return Err(refused("it is too large"));
+        }
+        let mut content = Vec::with_capacity(meta.len() as usize);
+        let file = fs::File::open(&at).map_err(MachineError::io(path))?;
+        file.take(most).read_to_end(&mut content).map_err(MachineError::io(path))?;
+        Ok(content)
+    }
+}
+
+impl Disk {
+    /// The whole disk, with a registry that somebody else reads.
+    pub(crate) fn survey_with(
+        &self,
+        read_registry: impl FnOnce(&mut RegistryBuilder, &mut Vec<Gap>) -> Result<(), MachineError> + Send,
+    ) -> Result<Survey, MachineError> {
         let (mut gaps, mut more) = (Vec::new(), Vec::new());
         let (mut files, mut registry) = (builder(), RegistryBuilder::default());
         let (read, keys) = rayon::join(
             || self.read_files(&mut files, &mut gaps).map(|()| files.finish()),
-            || self.read_registry(&mut registry, &mut more).map(|()| registry.finish()),
+            || read_registry(&mut registry, &mut more).map(|()| registry.finish()),
         );
         let (files, registry) = (read?, keys?);
         gaps.extend(more);
@@ -39,7 +69,12 @@ impl Observe for Disk {
         Ok(Survey { facts, files, registry, running: Running::default(), shortcuts, contents, short_names, gaps })
     }
 
-    fn survey_of(&self, places: &[Place]) -> Result<Survey, MachineError> {
+    /// Only these places, with keys that somebody else reads.
+    pub(crate) fn survey_of_with(
+        &self,
+        places: &[Place],
+        mut read_key: impl FnMut(&str, &mut PartialKeys) -> Result<(), MachineError>,
+    ) -> Result<Survey, MachineError> {
         let (mut files, mut keys) = (Partial::default(), PartialKeys::default());
         for place in places {
             match place.kind {
@@ -49,9 +84,9 @@ impl Observe for Disk {
                 | PlaceKind::Startup
                 | PlaceKind::FirewallRule
                 | PlaceKind::ListEntry
-                | PlaceKind::SharedCount => self.read_key_into(&place.path, &mut keys)?,
+                | PlaceKind::SharedCount => read_key(&place.path, &mut keys)?,
                 PlaceKind::Service => {
-                    self.read_key_into(&format!("{}\\{}", self.facts().services_key(), place.path), &mut keys)?;
+                    read_key(&format!("{}\\{}", self.facts().services_key(), place.path), &mut keys)?;
                 }
                 // Units are read by their parts.
                 PlaceKind::Process
@@ -79,24 +114,6 @@ impl Observe for Disk {
         })
     }
 
-    fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
-        let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
-        let meta = fs::symlink_metadata(&at).map_err(MachineError::io(path))?;
-        let refused = |why: &str| MachineError::Refused { path: path.to_owned(), why: why.to_owned() };
-        if !meta.is_file() {
-            return Err(refused("it is no ordinary file"));
-        }
-        if meta.len() > most {
-            return Err(refused("it is too large"));
-        }
-        let mut content = Vec::with_capacity(meta.len() as usize);
-        let file = fs::File::open(&at).map_err(MachineError::io(path))?;
-        file.take(most).read_to_end(&mut content).map_err(MachineError::io(path))?;
-        Ok(content)
-    }
-}
-
-impl Disk {
     /// The state of a file or folder that lies outside the machine, in a vault.
     pub(crate) fn state_held(&self, held: &Path) -> Result<Option<String>, MachineError> {
         let shown = held.display().to_string();

@@ -16,30 +16,47 @@ impl Disk {
     /// machine's own there is no survey.
     pub(super) fn read_registry(&self, builder: &mut RegistryBuilder, gaps: &mut Vec<Gap>) -> Result<(), MachineError> {
         let mut tops: BTreeMap<String, KeyId> = BTreeMap::new();
-        for HiveFile { mount, path, needed } in self.hive_files() {
-            let (top, name) = mount.split_once('\\').unwrap_or((&mount, ""));
-            let hive = match self.load_hive(&path) {
-                Ok(hive) => hive,
-                Err(MachineError::Absent(_)) if !needed && !self.has_folder_of(&path) => continue,
-                Err(error) if !needed => {
-                    gaps.push(Gap { what: path, why: error.to_string() });
-                    continue;
-                }
-                Err(error) => return Err(error),
+        for hive in self.hive_files() {
+            let top = hive.mount.split('\\').next().unwrap_or(&hive.mount);
+            let mut above = |builder: &mut RegistryBuilder| {
+                *tops.entry(top.to_owned()).or_insert_with(|| builder.add_key(0, Name::Copied(top), FileTime(0), 0))
             };
-            if let Recovery::Stale(why) = hive.recovery() {
-                let why = format!("it was not closed cleanly and may be stale: {why}");
-                gaps.push(Gap { what: path.clone(), why });
-            }
-            let above =
-                *tops.entry(top.to_owned()).or_insert_with(|| builder.add_key(0, Name::Copied(top), FileTime(0), 0));
-            let mut tell = |error: HiveError| gaps.push(Gap { what: path.clone(), why: error.to_string() });
-            match read_hive(hive, name, above, builder, &mut tell) {
-                Err(error) if !needed => tell(error),
-                outcome => outcome.map_err(|source| MachineError::Hive { path: path.clone(), source })?,
-            }
+            self.read_hive_into(&hive, &mut above, builder, gaps)?;
         }
         Ok(())
+    }
+
+    /// Adds one hive where `above` says. A user's hive that cannot be read is a gap.
+    pub(crate) fn read_hive_into(
+        &self,
+        HiveFile { mount, path, needed }: &HiveFile,
+        above: &mut dyn FnMut(&mut RegistryBuilder) -> KeyId,
+        builder: &mut RegistryBuilder,
+        gaps: &mut Vec<Gap>,
+    ) -> Result<(), MachineError> {
+        let name = mount.split_once('\\').map_or("", |(_, name)| name);
+        let hive = match self.load_hive(path) {
+            Ok(hive) => hive,
+            Err(MachineError::Absent(_)) if !needed && !self.has_folder_of(path) => return Ok(()),
+            Err(error) if !needed => {
+                gaps.push(Gap { what: path.clone(), why: error.to_string() });
+                return Ok(());
+            }
+            Err(error) => return Err(error),
+        };
+        if let Recovery::Stale(why) = hive.recovery() {
+            let why = format!("it was not closed cleanly and may be stale: {why}");
+            gaps.push(Gap { what: path.clone(), why });
+        }
+        let above = above(builder);
+        let mut tell = |error: HiveError| gaps.push(Gap { what: path.clone(), why: error.to_string() });
+        match read_hive(hive, name, above, builder, &mut tell) {
+            Err(error) if !needed => {
+                tell(error);
+                Ok(())
+            }
+            outcome => outcome.map_err(|source| MachineError::Hive { path: path.clone(), source }),
+        }
     }
 
     /// Whether the folder in which a user's hive would lie is there: then the hive is missed.
@@ -49,7 +66,7 @@ impl Disk {
     }
 
     /// Adds one key with what lies below it and the names above it.
-    pub(super) fn read_key_into(&self, key: &str, partial: &mut PartialKeys) -> Result<(), MachineError> {
+    pub(crate) fn read_key_into(&self, key: &str, partial: &mut PartialKeys) -> Result<(), MachineError> {
         let Some(HiveFile { mount, path, .. }) = self.hive_of(key) else { return Ok(()) };
         let lent = match self.lend_hive(&path) {
             Err(MachineError::Absent(_)) => return Ok(()),
@@ -66,7 +83,7 @@ impl Disk {
     }
 
     /// The hive that holds a key.
-    pub(super) fn hive_of(&self, key: &str) -> Option<HiveFile> {
+    pub(crate) fn hive_of(&self, key: &str) -> Option<HiveFile> {
         let inside = |mount: &str| stubble_core::model::path::is_inside_or_same(key, mount);
         self.hive_files().into_iter().find(|hive| inside(&hive.mount))
     }
@@ -175,13 +192,13 @@ impl Visit for Reader<'_, '_> {
 
 /// Keys collected one by one, before they become one registry.
 #[derive(Default)]
-pub(super) struct PartialKeys {
+pub(crate) struct PartialKeys {
     top: Vec<KeyTree>,
 }
 
 impl PartialKeys {
     /// Adds a key; `time` gives the time stamps of those above it, by their paths.
-    fn insert(&mut self, path: &str, tree: KeyTree, time: &dyn Fn(&str) -> Option<FileTime>) {
+    pub(crate) fn insert(&mut self, path: &str, tree: KeyTree, time: &dyn Fn(&str) -> Option<FileTime>) {
         let mut level = &mut self.top;
         let parts: Vec<&str> = path.split('\\').collect();
         for (number, part) in parts.iter().enumerate() {
@@ -238,7 +255,7 @@ pub(super) fn owned(value: stubble_hive::ValueInfo<'_>) -> RegValue {
 }
 
 /// Digest of a key's class and access list.
-fn seal(class: Option<&[u8]>, security: &[u8]) -> u64 {
+pub(crate) fn seal(class: Option<&[u8]>, security: &[u8]) -> u64 {
     let mut hasher = blake3::Hasher::new();
     hasher.update(class.unwrap_or_default()).update(&[0]).update(security);
     let bytes: [u8; 8] = hasher.finalize().as_bytes()[..8].try_into().expect("eight bytes");

@@ -12,7 +12,7 @@ use super::folder::{Folder, look_at};
 use super::{Disk, OWN_FOLDER};
 use crate::MachineError;
 
-/// Where the registry's own files lie: by folder, the names in it.
+/// Where the registry's own files and folders of ours lie: by folder, the names in it.
 pub(super) type Hidden = HashMap<PathBuf, HashSet<String>>;
 
 /// One folder as read. Names stand in one text, since millions of small ones cost more to make
@@ -88,7 +88,7 @@ impl Disk {
         let mut hidden = Hidden::new();
         // Our own folder comes and goes there.
         hidden.insert(self.root().to_owned(), [OWN_FOLDER.to_owned()].into());
-        for path in self.registry_paths() {
+        for path in self.registry_paths().into_iter().chain(self.ours.iter().cloned()) {
             if let (Some(folder), Some(name)) = (path.parent(), path.file_name().and_then(|name| name.to_str())) {
                 hidden.entry(folder.to_owned()).or_default().insert(name.to_owned());
             }

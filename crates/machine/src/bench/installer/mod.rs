@@ -20,6 +20,7 @@ use stubble_core::survey::Survey;
 use self::log::Log;
 use super::Bench;
 use crate::disk::Edit;
+use crate::edits::Edits;
 use crate::{InstallerRun, MachineError, Observe};
 
 /// Exit code of an installation that stopped with an error.

@@ -12,6 +12,7 @@ use stubble_core::survey::Survey;
 use super::{Done, Stopped};
 use crate::bench::Bench;
 use crate::disk::Edit;
+use crate::edits::Edits;
 use crate::{Alter, MachineError, Observe, durable};
 
 const LARGEST: u64 = 256 * 1024 * 1024;

@@ -17,6 +17,7 @@ use crate::bench::running::FILE;
 use crate::bench::{Bench, State, installer};
 use crate::disk::Disk;
 use crate::disk::Edit;
+use crate::edits::Edits;
 use crate::{MachineError, shortcut};
 
 /// Why a world cannot be built.

@@ -1,0 +1,271 @@
+//! Changing the running system.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use stubble_core::model::path::parent;
+use stubble_core::model::registry::{dword_of, text_of};
+use stubble_core::model::text::fold;
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+
+use super::Here;
+use super::api::{rights, service};
+use crate::edits::Edits;
+use crate::parcel::Depth;
+use crate::{Above, Alter, InstallerRun, MachineError, NoWrite, Room, durable, free_bytes};
+
+/// What the system answers where somebody else has a file open.
+const SHARING_VIOLATION: i32 = 32;
+
+impl Alter for Here {
+    fn ready(&self) -> Result<(), MachineError> {
+        if rights::is_elevated() {
+            return Ok(());
+        }
+        Err(MachineError::NotWritable { root: self.disk.root().to_owned(), why: NoWrite::NotElevated })
+    }
+
+    fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
+        self.disk.is_beside(vault)
+    }
+
+    fn own_vault(&self) -> Result<PathBuf, MachineError> {
+        Ok(self.disk.own_folder()?.0)
+    }
+
+    fn make_vault(&self) -> Result<(), MachineError> {
+        self.disk.make_own_folder()
+    }
+
+    /// The files of a running registry cannot be read by others: every key that is taken is held by
+    /// itself.
+    fn keep_registry(&self, _into: &Path) -> Result<(), MachineError> {
+        Ok(())
+    }
+
+    fn keys_as_kept(&self, _kept: &Path, _keys: &[String]) -> Result<Vec<KeyTree>, MachineError> {
+        Err(MachineError::Unsupported("keeping the whole registry"))
+    }
+
+    fn copy_entry(&self, path: &str, depth: Depth, store: &Path, listing: &Path) -> Result<(), MachineError> {
+        self.disk.copy_out(path, depth, store, listing)
+    }
+
+    fn room(&self) -> Result<Room, MachineError> {
+        let free = free_bytes(self.disk.root()).map_err(MachineError::io(self.disk.root().display().to_string()))?;
+        Ok(Room { free, registry: 0 })
+    }
+
+    fn take_entry(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
+        if let Some((path, by)) = self.program_in(path) {
+            return Err(MachineError::InUse { path, by });
+        }
+        self.disk.move_out(path, to).map_err(|error| self.in_use(path, error))
+    }
+
+    fn return_entry(&self, from: &Path, path: &str, above: Above) -> Result<(), MachineError> {
+        self.disk.move_in(from, path, above)
+    }
+
+    fn write_held(&self, held: &Path, content: &[u8], like: Option<&Path>) -> Result<(), MachineError> {
+        self.disk.write_aside(held, content, like)
+    }
+
+    fn state_of_held(&self, held: &Path) -> Result<Option<String>, MachineError> {
+        self.disk.state_held(held)
+    }
+
+    fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
+        self.disk.set_time(path, time)
+    }
+
+    fn later_vault(&self) -> Result<(PathBuf, String), MachineError> {
+        self.disk.own_folder()
+    }
+
+    fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError> {
+        self.disk.ask_for_move(self.edit(), from, to)
+    }
+
+    fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
+        self.disk.cancel_move_of(self.edit(), from, above)
+    }
+
+    fn restart(&self) -> Result<(), MachineError> {
+        rights::restart().map_err(MachineError::io("restarting"))
+    }
+
+    fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {
+        self.edit().read(path)
+    }
+
+    /// The key of a service goes through the manager of services, which would not notice otherwise.
+    fn delete_key(&self, path: &str) -> Result<Above, MachineError> {
+        let mut edit = self.edit();
+        let Some(name) = self.service_of(path) else {
+            let above = edit.delete(path)?;
+            edit.commit()?;
+            return Ok(above);
+        };
+        let above = parent(path).unwrap_or(path);
+        let before = edit.time_of(above)?;
+        if !edit.has_key(path)? {
+            return Err(MachineError::Absent(path.to_owned()));
+        }
+        service::delete(name).map_err(MachineError::io(path))?;
+        // It takes the key away by itself, at once or when the last program has let go of it.
+        match edit.delete(path) {
+            Ok(_) | Err(MachineError::Absent(_)) => {}
+            Err(error) => return Err(error),
+        }
+        let after = edit.time_of(above)?;
+        edit.commit()?;
+        Ok(Above { before, after })
+    }
+
+    fn restore_key(&self, path: &str, tree: &KeyTree, above: Above) -> Result<(), MachineError> {
+        let mut edit = self.edit();
+        let Some(name) = self.service_of(path) else {
+            edit.restore_absent(path, tree, above)?;
+            return edit.commit();
+        };
+        if edit.has_key(path)? {
+            return Err(MachineError::Occupied(path.to_owned()));
+        }
+        announce(name, tree).map_err(MachineError::io(path))?;
+        edit.restore(path, tree, above)?;
+        edit.commit()
+    }
+
+    fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError> {
+        self.edit().read_value(key, name)
+    }
+
+    fn delete_value(&self, key: &str, name: &str) -> Result<Above, MachineError> {
+        let mut edit = self.edit();
+        let above = edit.delete_value(key, name)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn restore_value(&self, key: &str, value: &RegValue, position: usize, above: Above) -> Result<(), MachineError> {
+        let mut edit = self.edit();
+        edit.restore_absent_value(key, value, position, above)?;
+        edit.commit()
+    }
+
+    fn missing_from(&self, key: &str) -> Result<(Option<String>, FileTime), MachineError> {
+        self.edit().holder(key)
+    }
+
+    fn lend_value(&self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
+        let mut edit = self.edit();
+        let above = edit.lend(key, value)?;
+        edit.commit()?;
+        Ok(above)
+    }
+
+    fn return_value(
+        &self,
+        key: &str,
+        name: &str,
+        was: Option<&RegValue>,
+        made: Option<&str>,
+        above: Above,
+    ) -> Result<(), MachineError> {
+        let mut edit = self.edit();
+        edit.take_back(key, name, was, made, above)?;
+        edit.commit()
+    }
+
+    fn set_network(&self, _on: bool) -> Result<bool, MachineError> {
+        Err(MachineError::Unsupported("cutting the network"))
+    }
+
+    fn end_process(&self, image: &str) -> Result<usize, MachineError> {
+        self.end(image)
+    }
+
+    fn start_process(&self, image: &str) -> Result<(), MachineError> {
+        self.start(image)
+    }
+
+    fn stop_service(&self, name: &str) -> Result<bool, MachineError> {
+        let stopped = service::stop(name).map_err(MachineError::io(format!("the service {name}")))?;
+        stopped.ok_or_else(|| MachineError::Absent(format!("the service {name}")))
+    }
+
+    fn start_service(&self, name: &str) -> Result<(), MachineError> {
+        match service::start(name).map_err(MachineError::io(format!("the service {name}")))? {
+            true => Ok(()),
+            false => Err(MachineError::Absent(format!("the service {name}"))),
+        }
+    }
+
+    fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError> {
+        if !payload.to_lowercase().ends_with(".msi") {
+            return Err(MachineError::Unsupported("running a payload that is no .msi package"));
+        }
+        self.run_package_installer("/i", payload)
+    }
+
+    fn run_uninstaller(&self, product: Guid) -> Result<InstallerRun, MachineError> {
+        self.run_package_installer("/x", &product.to_string())
+    }
+}
+
+impl Here {
+    /// The service whose own key this is.
+    fn service_of<'p>(&self, path: &'p str) -> Option<&'p str> {
+        let (above, name) = path.rsplit_once('\\')?;
+        (fold(above) == fold(&self.disk.facts().services_key())).then_some(name)
+    }
+
+    fn program_in(&self, path: &str) -> Option<(String, String)> {
+        self.holder(path).filter(|(file, _)| fold(file).ends_with(".EXE"))
+    }
+
+    /// What refuses because somebody holds it says who.
+    fn in_use(&self, path: &str, error: MachineError) -> MachineError {
+        let is_shared =
+            matches!(&error, MachineError::Io { source, .. } if source.raw_os_error() == Some(SHARING_VIOLATION));
+        if !is_shared && !matches!(error, MachineError::Denied(_)) {
+            return error;
+        }
+        match self.holder(path) {
+            Some((path, by)) => MachineError::InUse { path, by },
+            None if is_shared => {
+                MachineError::InUse { path: path.to_owned(), by: "a program that Windows does not name".to_owned() }
+            }
+            None => error,
+        }
+    }
+
+    /// Runs the system's package installer to its end, quietly. Its log stands in our own folder meanwhile.
+    fn run_package_installer(&self, what: &str, subject: &str) -> Result<InstallerRun, MachineError> {
+        let program = format!("{}\\System32\\msiexec.exe", self.disk.facts().windows);
+        self.disk.make_own_folder()?;
+        let log = self.disk.own_folder()?.0.join(format!("setup-{}.log", std::process::id()));
+        let mut command = Command::new(&program);
+        command.args([what, subject, "/qn", "/norestart", "/l*v"]).arg(&log);
+        let ended = command.status().map_err(MachineError::io(program.as_str()))?;
+        let written = std::fs::read(&log).unwrap_or_default();
+        if log.exists() {
+            durable::remove_file(&log).map_err(MachineError::io(log.display().to_string()))?;
+        }
+        self.disk.tidy_own().map_err(MachineError::io(log.display().to_string()))?;
+        // The system's codes are unsigned; 3010 and its like fit either way.
+        Ok(InstallerRun { code: ended.code().unwrap_or(-1) as u32, log: written })
+    }
+}
+
+/// Tells the manager of services of one whose key is about to be written.
+fn announce(name: &str, tree: &KeyTree) -> std::io::Result<()> {
+    let value = |name: &str| tree.values.iter().find(|value| fold(&value.name) == fold(name));
+    let number = |name: &str, usual| value(name).and_then(|value| dword_of(&value.data)).unwrap_or(usual);
+    let program = value("ImagePath").map(|value| text_of(&value.data)).unwrap_or_default();
+    if program.is_empty() {
+        return Ok(());
+    }
+    service::create(name, number("Type", 16), number("Start", 3), number("ErrorControl", 1), &program)
+}

@@ -1,0 +1,87 @@
+//! Files, where the standard library has no call for it.
+
+use std::io;
+use std::os::windows::ffi::OsStrExt;
+use std::path::Path;
+use std::ptr::null_mut;
+
+use windows_sys::Win32::Foundation::INVALID_HANDLE_VALUE;
+use windows_sys::Win32::Storage::FileSystem::{
+    FindClose, FindFirstFileW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW,
+};
+use windows_sys::Win32::System::RestartManager::{
+    RM_PROCESS_INFO, RmEndSession, RmGetList, RmRegisterResources, RmStartSession,
+};
+
+use super::narrow;
+
+/// A path as the system takes it.
+fn wide(path: &Path) -> Vec<u16> {
+    path.as_os_str().encode_wide().chain([0]).collect()
+}
+
+/// The name of the last part of a path as it is spelled on the disk; `None` where nothing is there.
+pub(crate) fn spelled(path: &Path) -> Option<String> {
+    // Such a name would be a pattern.
+    if path.as_os_str().encode_wide().any(|unit| unit == u16::from(b'*') || unit == u16::from(b'?')) {
+        return None;
+    }
+    let mut found = WIN32_FIND_DATAW::default();
+    // SAFETY: the path ends with a zero, and `found` lives until the call returns.
+    let handle = unsafe { FindFirstFileW(wide(path).as_ptr(), &mut found) };
+    if handle == INVALID_HANDLE_VALUE {
+        return None;
+    }
+    // SAFETY: the search is open.
+    unsafe { FindClose(handle) };
+    Some(narrow(&found.cFileName))
+}
+
+/// Moves an entry to a name that is free, on the same volume only.
+pub(crate) fn move_to_free(from: &Path, to: &Path) -> io::Result<()> {
+    // SAFETY: both paths end with a zero.
+    match unsafe { MoveFileExW(wide(from).as_ptr(), wide(to).as_ptr(), 0) } {
+        0 => Err(io::Error::last_os_error()),
+        _ => Ok(()),
+    }
+}
+
+/// The top of the volume on which a path lies.
+pub(crate) fn volume(path: &Path) -> io::Result<String> {
+    let mut room = [0u16; 1024];
+    // SAFETY: the path ends with a zero, and the room has that many units.
+    match unsafe { GetVolumePathNameW(wide(path).as_ptr(), room.as_mut_ptr(), room.len() as u32) } {
+        0 => Err(io::Error::last_os_error()),
+        _ => Ok(narrow(&room)),
+    }
+}
+
+/// Who holds these files, by the system's restart manager; nobody where it does not tell.
+pub(in crate::here) fn holders(files: &[&Path]) -> Vec<(String, u32)> {
+    let paths: Vec<Vec<u16>> = files.iter().map(|path| wide(path)).collect();
+    let pointers: Vec<*const u16> = paths.iter().map(|path| path.as_ptr()).collect();
+    let (mut session, mut key) = (0, [0u16; 33]);
+    // SAFETY: the key has room for the 32 units and the zero that the call writes.
+    if unsafe { RmStartSession(&mut session, 0, key.as_mut_ptr()) } != 0 {
+        return Vec::new();
+    }
+    let mut list = vec![RM_PROCESS_INFO::default(); 16];
+    let (mut needed, mut count, mut reasons) = (0, list.len() as u32, 0);
+    // SAFETY: paths and list live until the calls return, and the counts are theirs.
+    let told = unsafe {
+        let outcome = RmRegisterResources(
+            session,
+            pointers.len() as u32,
+            pointers.as_ptr(),
+            0,
+            std::ptr::null(),
+            0,
+            null_mut::<*const u16>(),
+        );
+        let told = outcome == 0 && RmGetList(session, &mut needed, &mut count, list.as_mut_ptr(), &mut reasons) == 0;
+        RmEndSession(session);
+        told
+    };
+    list.truncate(if told { count as usize } else { 0 });
+    list.iter().map(|one| (narrow(&one.strAppName), one.Process.dwProcessId)).collect()
+}

@@ -1,0 +1,105 @@
+//! Processes: listing, asking them to close, ending them.
+
+use std::io;
+use std::mem::size_of;
+
+use windows_sys::Win32::Foundation::{HWND, INVALID_HANDLE_VALUE, LPARAM, WAIT_OBJECT_0};
+use windows_sys::Win32::System::Diagnostics::ToolHelp::{
+    CreateToolhelp32Snapshot, PROCESSENTRY32W, Process32FirstW, Process32NextW, TH32CS_SNAPPROCESS,
+};
+use windows_sys::Win32::System::Threading::{
+    GetCurrentProcessId, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION, PROCESS_SYNCHRONIZE, PROCESS_TERMINATE,
+    QueryFullProcessImageNameW, TerminateProcess, WaitForSingleObject,
+};
+use windows_sys::Win32::UI::WindowsAndMessaging::{EnumWindows, GetWindowThreadProcessId, PostMessageW, WM_CLOSE};
+
+use super::{Handle, narrow};
+
+/// A process of this moment.
+#[derive(Clone, Debug)]
+pub(in crate::here) struct Found {
+    /// Its number.
+    pub pid: u32,
+    /// The name of its program.
+    pub name: String,
+    /// The path of its program; none where the system does not tell.
+    pub image: Option<String>,
+}
+
+/// All processes but this one.
+pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
+    // SAFETY: it takes two numbers.
+    let snapshot = unsafe { CreateToolhelp32Snapshot(TH32CS_SNAPPROCESS, 0) };
+    if snapshot == INVALID_HANDLE_VALUE {
+        return Err(io::Error::last_os_error());
+    }
+    let snapshot = Handle(snapshot);
+    let mut entry = PROCESSENTRY32W { dwSize: size_of::<PROCESSENTRY32W>() as u32, ..Default::default() };
+    let mut found = Vec::new();
+    // SAFETY: the snapshot is open, and the entry says its own size.
+    let mut more = unsafe { Process32FirstW(snapshot.0, &mut entry) } != 0;
+    // SAFETY: it takes nothing.
+    let own = unsafe { GetCurrentProcessId() };
+    while more {
+        let pid = entry.th32ProcessID;
+        if pid != own && pid != 0 {
+            let image = open(pid, PROCESS_QUERY_LIMITED_INFORMATION).and_then(|process| image_of(&process));
+            found.push(Found { pid, name: narrow(&entry.szExeFile), image });
+        }
+        // SAFETY: as above.
+        more = unsafe { Process32NextW(snapshot.0, &mut entry) } != 0;
+    }
+    Ok(found)
+}
+
+fn open(pid: u32, rights: u32) -> Option<Handle> {
+    // SAFETY: it takes three numbers.
+    let handle = unsafe { OpenProcess(rights, 0, pid) };
+    (!handle.is_null()).then(|| Handle(handle))
+}
+
+fn image_of(process: &Handle) -> Option<String> {
+    let mut room = vec![0u16; 32 * 1024];
+    let mut len = room.len() as u32;
+    // SAFETY: the room has `len` units.
+    let told = unsafe { QueryFullProcessImageNameW(process.0, 0, room.as_mut_ptr(), &mut len) } != 0;
+    told.then(|| narrow(&room[..len as usize])).filter(|image| image.contains(":\\"))
+}
+
+/// Asks the windows of a process to close.
+pub(in crate::here) fn ask_to_close(pid: u32) {
+    unsafe extern "system" fn close(window: HWND, wanted: LPARAM) -> i32 {
+        let mut owner = 0;
+        // SAFETY: the system gives a window, and `owner` lives until the call returns.
+        unsafe {
+            GetWindowThreadProcessId(window, &mut owner);
+            if owner as LPARAM == wanted {
+                PostMessageW(window, WM_CLOSE, 0, 0);
+            }
+        }
+        1
+    }
+    // SAFETY: the function is called only while this call runs.
+    unsafe {
+        EnumWindows(Some(close), pid as LPARAM);
+    }
+}
+
+/// Whether a process has ended within so many milliseconds.
+pub(in crate::here) fn has_ended(pid: u32, milliseconds: u32) -> bool {
+    let Some(process) = open(pid, PROCESS_SYNCHRONIZE) else { return true };
+    // SAFETY: the handle is open.
+    unsafe { WaitForSingleObject(process.0, milliseconds) == WAIT_OBJECT_0 }
+}
+
+/// Ends a process.
+pub(in crate::here) fn end(pid: u32) -> io::Result<()> {
+    let Some(process) = open(pid, PROCESS_TERMINATE | PROCESS_SYNCHRONIZE) else {
+        return Err(io::Error::last_os_error());
+    };
+    // SAFETY: the handle is open.
+    match unsafe { TerminateProcess(process.0, 1) } {
+        0 => Err(io::Error::last_os_error()),
+        _ => Ok(()),
+    }
+}
