@@ -276,3 +276,28 @@ fn what_could_not_be_looked_at_is_passed_on() {
     pc.gap("C:\\Users\\night-shift\\NTUSER.DAT");
     assert_eq!(traced(&pc, "scale desk").could_not_look.len(), 1);
 }
+
+#[test]
+fn a_component_that_is_a_value_is_no_folder_and_a_counted_file_is_one() {
+    let mut pc = Pc::new();
+    let code = "{A6B4D8F9-3062-4B5E-8FB4-AD807251A001}";
+    let packed = "9F8D4B6A2603E5B4F84BDA0827150A10";
+    let data = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer\\UserData\\S-1-5-18";
+    pc.key(&format!("{data}\\Products\\{packed}\\InstallProperties"), &[("DisplayName", "Fennelgate Label Bridge")]);
+    for (component, path) in [
+        ("00000000000000000000000000000001", "02:\\SOFTWARE\\Fennelgate\\Label Bridge\\InstallFolder"),
+        ("00000000000000000000000000000002", "C?\\Program Files\\Fennelgate\\Scale Desk\\flgrt64.dll"),
+    ] {
+        pc.key(&format!("{data}\\Components\\{component}"), &[(packed, path)]);
+    }
+    let folder = "C:\\Program Files\\Fennelgate\\Scale Desk";
+    pc.listed("Desk", "Quernlight Scale Desk", "Fennelgate Ltd", folder);
+    pc.listed(code, "Fennelgate Label Bridge", "Fennelgate Ltd", "");
+    pc.file(&format!("{folder}\\flgrt64.dll")).file(&format!("{folder}\\desk.exe"));
+    let trace = traced(&pc, "scale desk");
+    assert!(trace.bystanders.iter().all(|one| one.place.path.starts_with('C')), "{:?}", trace.bystanders);
+    let survey = pc.survey();
+    let registered = Registered::read(&survey);
+    let files: Vec<&str> = registered.products[&code.parse().unwrap()].files().collect();
+    assert_eq!(files, ["C:\\Program Files\\Fennelgate\\Scale Desk\\flgrt64.dll"]);
+}

@@ -23,7 +23,12 @@ fn the_bench_holds_the_contract() {
     let folder = tempfile::tempdir().unwrap();
     let root = folder.path().join("bench");
     let bench = world::build(demo::WORLD, &demo::package, &root).unwrap();
-    holds_for(&Subject { machine: Box::new(bench), drive: root.join("disk"), beside: beside(folder.path()) });
+    holds_for(&Subject {
+        machine: Box::new(bench),
+        drive: root.join("disk"),
+        beside: beside(folder.path()),
+        runs: false,
+    });
 }
 
 #[test]
@@ -33,7 +38,7 @@ fn a_disk_in_a_folder_holds_the_contract() {
     world::build(demo::WORLD, &demo::package, &root).unwrap();
     let drive = root.join("disk");
     let disk = Disk::mounted(&drive).unwrap();
-    holds_for(&Subject { machine: Box::new(disk), drive, beside: beside(folder.path()) });
+    holds_for(&Subject { machine: Box::new(disk), drive, beside: beside(folder.path()), runs: false });
 }
 
 /// The folder in `STUBBLE_NTFS` is an NTFS volume with the demo's machine on it.
@@ -51,5 +56,5 @@ fn a_real_ntfs_volume_holds_the_contract() {
     fs::create_dir_all(&beside).unwrap();
     // A folder of our own on the machine's drive goes with the last thing that it holds.
     fs::write(beside.join("something else"), "").unwrap();
-    holds_for(&Subject { machine: Box::new(disk), drive, beside });
+    holds_for(&Subject { machine: Box::new(disk), drive, beside, runs: false });
 }

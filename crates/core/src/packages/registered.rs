@@ -8,7 +8,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::Version;
 use crate::content::Content;
-use crate::model::text::fold;
 use crate::model::{Guid, Place};
 use crate::survey::{NodeId, Survey};
 
@@ -156,7 +155,11 @@ impl Registered {
                 .filter_map(|value| Some((Guid::from_packed(value.name)?, value.name.to_owned(), value.text()?)))
                 .collect();
             let alone = clients.len() == 1 && registry.values(key).count() == 1;
-            for (code, name, key_path) in clients {
+            for (code, name, mut key_path) in clients {
+                // So a file is spelled whose uses are counted.
+                if key_path.get(1..3) == Some("?\\") {
+                    key_path.replace_range(1..2, ":");
+                }
                 let product = self.products.entry(code).or_default();
                 product.key_paths.push(key_path.clone());
                 product.parts.push(if alone { Place::key(&path) } else { Place::value(&path, name) });
@@ -235,9 +238,14 @@ impl Product {
 
     /// Whether anything that the product installed is still on the disk.
     pub fn has_files(&self, survey: &Survey) -> bool {
-        let on_disk =
-            self.key_paths.iter().filter(|path| path.as_bytes().get(1) == Some(&b':') && !fold(path).starts_with("0"));
-        on_disk.into_iter().any(|path| survey.has_file(path))
+        self.files().any(|path| survey.has_file(path))
+    }
+
+    /// Key paths that are files or folders; others begin with a number that stands for a part of the
+    /// registry.
+    pub fn files(&self) -> impl Iterator<Item = &str> {
+        let is_on_disk = |path: &&str| matches!(path.as_bytes(), [drive, b':', ..] if drive.is_ascii_alphabetic());
+        self.key_paths.iter().map(String::as_str).filter(is_on_disk)
     }
 
     /// Whether it blocks without being there: registered, in no list, and its package gone.

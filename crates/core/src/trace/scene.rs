@@ -340,7 +340,7 @@ impl<'s> Scene<'s> {
                     && let Some(product) = self.registered.products.get(&code)
                 {
                     folders.extend(product.location.as_deref().map(|folder| folder.trim_end_matches('\\').to_owned()));
-                    folders.extend(product.key_paths.iter().filter_map(|path| path::parent(path)).map(str::to_owned));
+                    folders.extend(product.files().filter_map(path::parent).map(str::to_owned));
                 }
                 folders.retain(|folder| !super::protected::is_shared_root(folder, &self.survey.facts));
                 folders.sort();

@@ -12,7 +12,7 @@ impl Rule for ComponentFile {
             [AnchorKind::ProductCode, AnchorKind::EarlierProduct].map(|kind| scene.subject.codes(kind)).concat();
         for code in codes {
             let Some(product) = scene.registered.products.get(&code) else { continue };
-            for path in product.key_paths.iter().filter(|path| path.as_bytes().get(1) == Some(&b':')) {
+            for path in product.files() {
                 let Some(entry) = scene.survey.entry(path) else { continue };
                 let path = scene.survey.files.path(entry);
                 if claims.folder_over(&path).is_some() {

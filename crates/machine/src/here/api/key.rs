@@ -37,9 +37,8 @@ pub(in crate::here) const DELETE: u32 = 0x0001_0000 | READ;
 const LINK: u32 = 6;
 /// Opens with the rights of a backup, whatever the access list says.
 const BACKUP_RESTORE: u32 = 4;
-/// Handles that stand for performance data. Source: `HKEY_PERFORMANCE_DATA`, `HKEY_PERFORMANCE_TEXT` and
-/// `HKEY_PERFORMANCE_NLSTEXT` in Microsoft's public header `winreg.h`.
-const PERFORMANCE: [u32; 3] = [0x8000_0004, 0x8000_0050, 0x8000_0060];
+/// The answer for a key that stands for something else. Source: Microsoft's public list of NTSTATUS values.
+const PREDEFINED_HANDLE: NTSTATUS = 0x4000_0016;
 const PARTS: u32 = OWNER_SECURITY_INFORMATION | GROUP_SECURITY_INFORMATION | DACL_SECURITY_INFORMATION;
 
 /// An open key.
@@ -230,8 +229,9 @@ fn open(above: windows_sys::Win32::Foundation::HANDLE, name: &str, rights: u32) 
         STATUS_OBJECT_NAME_NOT_FOUND | STATUS_OBJECT_PATH_NOT_FOUND => Ok(None),
         status => {
             checked(status)?;
+            let key = Key(Handle(handle));
             // What counters are called is answered under a key's name, and is no key.
-            Ok((!PERFORMANCE.contains(&(handle as usize as u32))).then(|| Key(Handle(handle))))
+            Ok((status != PREDEFINED_HANDLE).then_some(key))
         }
     }
 }

@@ -1,0 +1,123 @@
+//! The contract suite on the running Windows. It makes keys and folders of its own there, and runs only
+//! where `STUBBLE_TEST_WINDOWS` says that this Windows is there for that (`scripts/windows-suite.sh`).
+
+#![cfg(windows)]
+#![allow(clippy::disallowed_methods)]
+
+mod contract;
+
+use std::fs;
+use std::path::Path;
+
+use contract::{FILE, FOLDER, KEY, RUN, Subject, holds_for};
+use stubble_core::model::{KeyTree, RegValue};
+use stubble_machine::here::Here;
+use stubble_machine::{Alter, MachineError, Observe};
+
+fn is_for_tests() -> bool {
+    std::env::var_os("STUBBLE_TEST_WINDOWS").is_some()
+}
+
+#[test]
+fn the_running_windows_holds_the_contract() {
+    if !is_for_tests() {
+        return;
+    }
+    let beside = Path::new("C:\\beside");
+    fs::create_dir_all(beside).unwrap();
+    for (file, text) in [(format!("{FOLDER}\\weigh.dat"), "weighed"), (FILE.to_owned(), "x=1\r\n")] {
+        fs::create_dir_all(Path::new(&file).parent().unwrap()).unwrap();
+        fs::write(file, text).unwrap();
+    }
+    let mut machine = Here::open().unwrap();
+    machine.hide(beside);
+    for (key, name, data) in
+        [(KEY, "Port", "47310"), (&format!("{KEY}\\Lists"), "", "Weighing"), (RUN, "Quernlight Tray", "tray")]
+    {
+        machine.lend_value(key, &RegValue::text(name, data)).unwrap();
+    }
+    let subject = Subject { machine: Box::new(machine), drive: "C:\\".into(), beside: beside.to_owned(), runs: true };
+    holds_for(&subject);
+}
+
+/// Names and data as only a hostile installer writes them.
+#[test]
+fn odd_names_and_data_come_back() {
+    if !is_for_tests() {
+        return;
+    }
+    let machine = Here::open().unwrap();
+    let key = "HKLM\\SOFTWARE\\Fennelgate odd";
+    let odd = [
+        ("", 1, Vec::new()),
+        ("a\u{0}b", 3, vec![0, 1, 2]),
+        ("\u{10D800}", 7, vec![b'x', 0, 0, 0]),
+        ("big", 3, vec![7; 2 << 20]),
+        ("odd length", 1, vec![b'x']),
+        ("unknown type", 0x7777, vec![1, 2, 3]),
+    ];
+    for (name, kind, data) in odd {
+        machine.lend_value(key, &RegValue { name: name.to_owned(), kind, data }).unwrap();
+    }
+    for name in ["below\u{0}zero", "\u{202E}turned", "Käse"] {
+        machine.lend_value(&format!("{key}\\{name}"), &RegValue::text("x", name)).unwrap();
+    }
+    let tree = machine.read_key(key).unwrap();
+    assert_eq!((tree.values.len(), tree.keys.len()), (6, 3));
+    assert_eq!(tree.values.iter().find(|value| value.name == "big").unwrap().data.len(), 2 << 20);
+    let above = machine.delete_key(key).unwrap();
+    assert!(matches!(machine.read_key(key), Err(MachineError::Absent(_))));
+    machine.restore_key(key, &tree, above).unwrap();
+    let contents = |tree: &KeyTree| {
+        let mut values = tree.values.clone();
+        values.sort_by(|a, b| a.name.cmp(&b.name));
+        values
+    };
+    assert_eq!(contents(&machine.read_key(key).unwrap()), contents(&tree));
+    machine.delete_key(key).unwrap();
+}
+
+#[test]
+fn what_runs_is_seen_and_ends() {
+    if !is_for_tests() {
+        return;
+    }
+    let machine = Here::open().unwrap();
+    machine.start_process("C:\\windows\\system32\\winver.exe").unwrap();
+    let image = machine
+        .survey_of(&[])
+        .unwrap()
+        .running
+        .processes
+        .into_iter()
+        .find(|one| one.image.to_lowercase().ends_with("winver.exe"))
+        .expect("it runs")
+        .image;
+    assert_eq!(machine.end_process(&image).unwrap(), 1);
+    assert_eq!(machine.end_process(&image).unwrap(), 0);
+    assert!(matches!(machine.start_process("C:\\nowhere.exe"), Err(MachineError::Absent(_))));
+    assert!(matches!(machine.stop_service("nobody's service"), Err(MachineError::Absent(_))));
+    assert!(machine.survey_of(&[]).unwrap().running.services.len() > 3);
+}
+
+#[test]
+fn a_file_in_use_does_not_move() {
+    if !is_for_tests() {
+        return;
+    }
+    let machine = Here::open().unwrap();
+    let folder = Path::new("C:\\held here");
+    fs::create_dir_all(folder).unwrap();
+    let path = folder.join("open.txt");
+    fs::write(&path, "open").unwrap();
+    let vault = Path::new("C:\\held there");
+    fs::create_dir_all(vault).unwrap();
+    use std::os::windows::fs::OpenOptionsExt;
+    let held = fs::OpenOptions::new().read(true).share_mode(0).open(&path).unwrap();
+    let refused = machine.take_entry("C:\\held here\\open.txt", &vault.join("open.txt")).unwrap_err();
+    assert!(matches!(refused, MachineError::InUse { .. }), "{refused}");
+    drop(held);
+    let above = machine.take_entry("C:\\held here\\OPEN.txt", &vault.join("open.txt")).unwrap();
+    machine.return_entry(&vault.join("open.txt"), "C:\\held here\\open.txt", above).unwrap();
+    assert_eq!(fs::read_to_string(&path).unwrap(), "open");
+}

@@ -1,0 +1,184 @@
+//! The built `stubble.exe` in a Windows with a real package installer (Wine): products that are really
+//! installed and really broken, setups that really fail, and whoever else is installed there as witness.
+//!
+//! `scripts/windows-suite.sh` makes what is needed and names it in `STUBBLE_WINDOWS` (a folder with
+//! `stubble.exe`, the products' packages, and a prefix to copy).
+
+mod wine;
+
+use std::collections::BTreeSet;
+
+use wine::Windows;
+
+/// What setup answers where a condition for launching does not hold.
+const FATAL: u32 = 1603;
+const WEIGH_3: &str = "{7C1D2A40-5B6E-4F83-9A27-3E0B1C5D8F61}";
+const UNINSTALL: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall";
+const PACKED_WEIGH_3: &str = "04A2D1C7E6B538F4A972E3B0C1D5F816";
+
+/// Ways in which an earlier product is half gone.
+fn breakages() -> [(&'static str, fn(&Windows)); 5] {
+    [
+        ("its files were deleted by hand", |pc| pc.delete_tree("Program Files/Fennelgate/Weigh 3")),
+        ("its entry is gone", |pc| pc.delete_key(&format!("{UNINSTALL}\\{WEIGH_3}"))),
+        ("its cached package is gone", |pc| pc.delete_cached_packages("Quernlight Weigh 3")),
+        ("files, entry and cached package are gone", |pc| {
+            pc.delete_cached_packages("Quernlight Weigh 3");
+            pc.delete_tree("Program Files/Fennelgate/Weigh 3");
+            pc.delete_key(&format!("{UNINSTALL}\\{WEIGH_3}"));
+        }),
+        ("half of its registration is gone", |pc| {
+            pc.delete_key(&format!("HKLM\\SOFTWARE\\Classes\\Installer\\Features\\{PACKED_WEIGH_3}"));
+            pc.delete_tree("Program Files/Fennelgate/Weigh 3");
+        }),
+    ]
+}
+
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn an_earlier_product_that_is_half_gone_is_found_and_setup_works_afterwards() {
+    for (number, (how, break_it)) in breakages().into_iter().enumerate() {
+        let pc = Windows::fresh(&format!("half-gone-{number}"));
+        for product in ["weigh-3", "label-bridge", "recipes"] {
+            assert_eq!(pc.install(product), 0, "{product}");
+        }
+        break_it(&pc);
+        pc.opened("scale desk", "scale-desk-5.2");
+        let (code, check) = pc.json(&["check"]);
+        let text = check.to_string();
+        assert_eq!(code, 1, "{how}: {text}");
+        assert!(text.contains("Quernlight Weigh 3 must be removed"), "{how}: {text}");
+        assert_eq!(pc.install("scale-desk-5.2"), FATAL, "{how}: what was predicted happens");
+        let before = pc.state();
+        assert_eq!(pc.stubble(&["plan"]).0, 0, "{how}");
+        assert_eq!(pc.stubble(&["clear", "--yes"]).0, 0, "{how}");
+        assert!(pc.state() != before, "{how}");
+        assert_eq!(pc.stubble(&["putback", "--yes"]).0, 0, "{how}");
+        pc.is_as(&before, how);
+        assert_eq!(pc.stubble(&["clear", "--yes"]).0, 0, "{how}");
+        assert_eq!(pc.stubble(&["install", "--yes"]).0, 0, "{how}");
+        let (code, receipt) = pc.json(&["confirm"]);
+        assert_eq!(code, 0, "{how}: {receipt:#}");
+        pc.others_are_well(how);
+    }
+}
+
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn a_service_goes_and_comes_back_running() {
+    let pc = Windows::fresh("service");
+    for product in ["label-bridge", "recipes", "scale-desk-5.1"] {
+        assert_eq!(pc.install(product), 0, "{product}");
+    }
+    assert!(pc.service_runs("FennelgateScaleBridge"));
+    pc.delete_cached_packages("Quernlight Scale Desk");
+    pc.opened("scale desk", "scale-desk-5.2");
+    let before = pc.state();
+    assert_eq!(pc.stubble(&["plan"]).0, 0);
+    let (code, told) = pc.stubble(&["clear", "--yes"]);
+    assert_eq!(code, 0, "{told}");
+    assert!(!pc.service_is_known("FennelgateScaleBridge"), "the manager of services has forgotten it");
+    let (code, told) = pc.stubble(&["putback", "--yes"]);
+    assert_eq!(code, 0, "{told}");
+    assert!(pc.service_runs("FennelgateScaleBridge"));
+    pc.is_as(&before, "after putback");
+    assert_eq!(pc.stubble(&["clear", "--yes"]).0, 0);
+    assert_eq!(pc.stubble(&["install", "--yes"]).0, 0);
+    assert!(pc.service_runs("FennelgateScaleBridge"));
+    let (code, receipt) = pc.json(&["confirm"]);
+    assert_eq!(code, 0, "{receipt:#}");
+    pc.others_are_well("after the new install");
+}
+
+/// Whose a place is tells the difference that its own install makes, by the system's own export of the
+/// registry and the list of files.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn what_is_taken_is_what_the_install_has_brought() {
+    let pc = Windows::fresh("truth");
+    assert_eq!(pc.install("label-bridge"), 0);
+    assert_eq!(pc.install("recipes"), 0);
+    let before = pc.places();
+    assert_eq!(pc.install("scale-desk-5.1"), 0);
+    let own: BTreeSet<String> = pc.places().difference(&before).cloned().collect();
+    pc.opened("scale desk", "scale-desk-5.2");
+    assert_eq!(pc.stubble(&["plan"]).0, 0);
+    assert_eq!(pc.stubble(&["clear", "--yes"]).0, 0);
+    let after = pc.places();
+    // Windows itself notes that there was a service, and keeps folders that it shares out.
+    let is_windows = |place: &&String| {
+        let place = place.to_uppercase();
+        place.contains("\\CONTROL\\SERVICECURRENT") || place.contains("\\WINDOWS\\TEMP\\")
+    };
+    let left: Vec<&String> = after.difference(&before).filter(|place| !is_windows(place)).collect();
+    let wrong: Vec<&String> = before.difference(&after).collect();
+    assert!(wrong.is_empty(), "taken, and not the product's: {wrong:#?}");
+    let recall = 1.0 - left.len() as f64 / own.len() as f64;
+    println!("places that the install brought: {}, left: {}, recall {recall:.4}", own.len(), left.len());
+    assert!(own.len() > 20 && recall >= 0.99, "left of {}: {left:#?}", own.len());
+}
+
+/// What `check` says of a package, against what the package installer answers.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn predictions_are_what_the_package_installer_answers() {
+    let products = ["weigh-3", "scale-desk-5.1", "scale-desk-5.2", "label-bridge", "recipes"];
+    let mut tried = 0;
+    for (number, there) in [
+        &[][..],
+        &["weigh-3"],
+        &["scale-desk-5.1"],
+        &["scale-desk-5.2"],
+        &["label-bridge", "recipes"],
+        &["scale-desk-5.1", "weigh-3"],
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        for payload in products {
+            let pc = Windows::fresh(&format!("predict-{number}-{payload}"));
+            for product in there {
+                assert_eq!(pc.install(product), 0, "{product} of {there:?}");
+            }
+            pc.opened("", payload);
+            let (_, check) = pc.json(&["check"]);
+            let blockers = check["blockers"].as_array().cloned().unwrap_or_default();
+            let stops = blockers.iter().any(|blocker| blocker["severity"] == "will-fail");
+            let answer = pc.install(payload);
+            assert_eq!(stops, answer != 0, "{payload} where {there:?} is: answered {answer}, told {check:#}");
+            tried += 1;
+        }
+    }
+    println!("predictions compared: {tried}");
+}
+
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn killed_at_any_moment_the_work_is_finished_or_undone() {
+    let rounds = if std::env::var_os("STUBBLE_CUTS").is_some_and(|cuts| cuts == "all") { 24 } else { 6 };
+    let pc = Windows::fresh("killed");
+    for product in ["label-bridge", "scale-desk-5.1"] {
+        assert_eq!(pc.install(product), 0, "{product}");
+    }
+    pc.delete_cached_packages("Quernlight Scale Desk");
+    pc.opened("scale desk", "scale-desk-5.2");
+    assert_eq!(pc.stubble(&["plan"]).0, 0);
+    let before = pc.state();
+    let whole = pc.time_of(&["clear", "--yes"]);
+    let cleared = pc.state();
+    assert_eq!(pc.stubble(&["putback", "--yes"]).0, 0);
+    pc.is_as(&before, "before the kills");
+    for round in 0..rounds {
+        let at = whole.mul_f64(f64::from(round + 1) / f64::from(rounds + 1));
+        let was_killed = pc.killed_after(at, &["clear", "--yes"]);
+        let how = format!("killed after {at:?} of {whole:?} ({was_killed})");
+        if round % 2 == 0 {
+            let (code, told) = pc.stubble(&["resume", "--yes"]);
+            assert_eq!(code, 0, "{how}: {told}");
+            pc.is_as(&cleared, &how);
+        }
+        let (code, told) = pc.stubble(&["putback", "--yes"]);
+        assert!(code == 0, "{how}: {told}");
+        pc.is_as(&before, &how);
+    }
+}

@@ -1,0 +1,249 @@
+//! A Windows in a Wine prefix of its own, driven from outside.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+/// A Windows of its own, which ends when it is dropped.
+pub struct Windows {
+    folder: tempfile::TempDir,
+}
+
+/// What is compared before and after: the registry as the system itself exports it, and all files with
+/// their sizes and times.
+#[derive(PartialEq, Eq)]
+pub struct State {
+    registry: Vec<String>,
+    files: Vec<(String, u64, filetime::FileTime)>,
+}
+
+/// The parts of the registry that are compared: what Wine itself keeps changing is elsewhere.
+const ROOTS: [&str; 3] = ["HKLM\\SOFTWARE", "HKLM\\SYSTEM\\CurrentControlSet\\Services", "HKCU\\Software"];
+
+fn given() -> PathBuf {
+    std::env::var_os("STUBBLE_WINDOWS").expect("STUBBLE_WINDOWS names what the suite has made").into()
+}
+
+impl Windows {
+    /// A copy of the prefix, with the packages in `C:\setup` and the program in `C:\work`.
+    pub fn fresh(name: &str) -> Self {
+        let folder = tempfile::Builder::new().prefix(name).tempdir().unwrap();
+        let copied =
+            Command::new("cp").arg("-a").arg(given().join("prefix")).arg(folder.path().join("prefix")).status();
+        assert!(copied.unwrap().success());
+        fs::create_dir_all(folder.path().join("home")).unwrap();
+        let pc = Self { folder };
+        for folder in ["setup", "work"] {
+            fs::create_dir_all(pc.drive(folder)).unwrap();
+        }
+        for file in fs::read_dir(given().join("packages")).unwrap().map(Result::unwrap) {
+            fs::copy(file.path(), pc.drive("setup").join(file.file_name())).unwrap();
+        }
+        fs::copy(given().join("stubble.exe"), pc.drive("work/stubble.exe")).unwrap();
+        // Its server stays, so that services live on between two commands.
+        pc.command("wineserver").arg("-p").status().unwrap();
+        pc
+    }
+
+    fn drive(&self, path: &str) -> PathBuf {
+        self.folder.path().join("prefix/drive_c").join(path)
+    }
+
+    fn command(&self, program: &str) -> Command {
+        let mut command = Command::new(program);
+        let home = self.folder.path().join("home");
+        command
+            .env_remove("DISPLAY")
+            .env_remove("STUBBLE_CASE")
+            .env("HOME", &home)
+            .env("XDG_DATA_HOME", &home)
+            .env("WINEPREFIX", self.folder.path().join("prefix"))
+            .env("WINEDEBUG", "-all")
+            .env("WINEDLLOVERRIDES", "winemenubuilder.exe=d;winedbg.exe=d;mscoree=d;mshtml=d")
+            .current_dir(self.drive("work"))
+            .stdin(Stdio::null());
+        command
+    }
+
+    fn wine(&self, args: &[&str]) -> Output {
+        self.command("wine").args(args).output().unwrap()
+    }
+
+    /// Installs a package quietly; the exit code is read inside, since only a part of it comes out.
+    pub fn install(&self, product: &str) -> u32 {
+        self.installer(&format!("/i C:\\setup\\{product}.msi /qn"))
+    }
+
+    fn installer(&self, args: &str) -> u32 {
+        let script = self.drive("work/run.cmd");
+        fs::write(&script, format!("@msiexec {args}\r\n@echo answered=%ERRORLEVEL%\r\n")).unwrap();
+        let told = self.wine(&["cmd", "/c", "run.cmd"]);
+        fs::remove_file(script).unwrap();
+        let told = String::from_utf8_lossy(&told.stdout).into_owned();
+        let code = told.lines().find_map(|line| line.trim().strip_prefix("answered=")?.parse().ok());
+        code.unwrap_or_else(|| panic!("no answer: {told}"))
+    }
+
+    /// The program's exit code and what it said.
+    pub fn stubble(&self, args: &[&str]) -> (i32, String) {
+        let out = self.wine(&[&["stubble.exe"], args].concat());
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        (out.status.code().unwrap_or(-1), text(&out.stdout) + &text(&out.stderr))
+    }
+
+    /// Its exit code and its document.
+    pub fn json(&self, args: &[&str]) -> (i32, serde_json::Value) {
+        let out = self.wine(&[&["stubble.exe", "--json"], args].concat());
+        let document = serde_json::from_slice(&out.stdout);
+        let document = document.unwrap_or_else(|error| panic!("{error}: {}", String::from_utf8_lossy(&out.stderr)));
+        (out.status.code().unwrap_or(-1), document)
+    }
+
+    /// Starts a case, in place of one that is there.
+    pub fn opened(&self, name: &str, payload: &str) {
+        let payload = format!("C:\\setup\\{payload}.msi");
+        let mut args = vec!["open", "--on", "here", "--payload", &payload];
+        if !name.is_empty() {
+            args.insert(1, name);
+        }
+        let (code, told) = self.stubble(&args);
+        assert_eq!(code, 0, "{told}");
+    }
+
+    pub fn time_of(&self, args: &[&str]) -> Duration {
+        let began = Instant::now();
+        let (code, told) = self.stubble(args);
+        assert_eq!(code, 0, "{told}");
+        began.elapsed()
+    }
+
+    /// Runs the program and kills it after a while; tells whether it was still running.
+    pub fn killed_after(&self, time: Duration, args: &[&str]) -> bool {
+        let mut child = self
+            .command("wine")
+            .args([&["stubble.exe"], args].concat())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        sleep(time);
+        // The process that was started is the Windows program itself.
+        let runs = child.try_wait().unwrap().is_none();
+        let _ = child.kill();
+        child.wait().unwrap();
+        runs
+    }
+
+    pub fn delete_tree(&self, path: &str) {
+        fs::remove_dir_all(self.drive(path)).unwrap();
+    }
+
+    pub fn delete_key(&self, key: &str) {
+        assert!(self.wine(&["reg", "delete", key, "/f"]).status.success(), "{key}");
+    }
+
+    /// Deletes the packages that the installer keeps of a product.
+    pub fn delete_cached_packages(&self, product: &str) {
+        let mut deleted = 0;
+        for file in fs::read_dir(self.drive("windows/Installer")).unwrap().map(Result::unwrap) {
+            let bytes = fs::read(file.path()).unwrap();
+            let is_its = bytes.windows(product.len()).any(|part| part == product.as_bytes());
+            if is_its && file.path().extension().is_some_and(|end| end == "msi") {
+                fs::remove_file(file.path()).unwrap();
+                deleted += 1;
+            }
+        }
+        assert_eq!(deleted, 1, "{product}");
+    }
+
+    pub fn service_is_known(&self, name: &str) -> bool {
+        self.wine(&["sc", "query", name]).status.success()
+    }
+
+    pub fn service_runs(&self, name: &str) -> bool {
+        String::from_utf8_lossy(&self.wine(&["sc", "query", name]).stdout).contains("RUNNING")
+    }
+
+    /// The bystanders can be repaired and uninstalled: nothing that they need is gone.
+    pub fn others_are_well(&self, how: &str) {
+        let shared = self.drive("Program Files/Common Files/Fennelgate/Runtime/flgrt64.dll");
+        assert!(shared.is_file(), "{how}: the shared run-time");
+        for (product, code) in [
+            ("label-bridge", "{A6B4D8F9-3062-4B5E-8FB4-AD807251A001}"),
+            ("recipes", "{B7C5E90A-4173-4C6F-90C5-BE918362B001}"),
+        ] {
+            assert_eq!(self.install(product), 0, "{how}: {product} can be installed over itself");
+            assert_eq!(self.installer(&format!("/x {code} /qn")), 0, "{how}: {product} can be uninstalled");
+        }
+        assert!(!self.drive("Program Files/Fennelgate/Label Bridge/label.exe").exists(), "{how}");
+    }
+
+    /// The registry, as the system exports it, and the files.
+    pub fn state(&self) -> State {
+        let mut files = Vec::new();
+        collect(&self.drive(""), "C:", &mut files);
+        files.retain(|(path, ..)| !is_ours(path));
+        files.sort();
+        State { registry: self.exported(), files }
+    }
+
+    fn exported(&self) -> Vec<String> {
+        let mut all = Vec::new();
+        for root in ROOTS {
+            let file = self.drive("work/export.reg");
+            assert!(self.wine(&["reg", "export", root, "export.reg", "/y"]).status.success(), "{root}");
+            let bytes = fs::read(&file).unwrap();
+            fs::remove_file(file).unwrap();
+            let units: Vec<u16> = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+            all.extend(String::from_utf16_lossy(&units).lines().map(str::to_owned));
+        }
+        all
+    }
+
+    /// Every file and key by its path.
+    pub fn places(&self) -> BTreeSet<String> {
+        let state = self.state();
+        let keys = state.registry.into_iter().filter(|line| line.starts_with("[H"));
+        keys.chain(state.files.into_iter().map(|(path, ..)| path)).collect()
+    }
+
+    /// Panics with the first differences where something is not as it was.
+    pub fn is_as(&self, wanted: &State, how: &str) {
+        let found = self.state();
+        let lines = |state: &State| -> BTreeSet<String> {
+            let files = state.files.iter().map(|file| format!("{file:?}"));
+            state.registry.iter().cloned().chain(files).collect()
+        };
+        let (wanted_lines, found_lines) = (lines(wanted), lines(&found));
+        let missing: Vec<&String> = wanted_lines.difference(&found_lines).take(10).collect();
+        let surplus: Vec<&String> = found_lines.difference(&wanted_lines).take(10).collect();
+        assert!(missing.is_empty() && surplus.is_empty(), "{how}: missing {missing:#?}, surplus {surplus:#?}");
+        assert!(found == *wanted, "{how}: the order is another");
+    }
+}
+
+/// The case and what the suite brings.
+fn is_ours(path: &str) -> bool {
+    ["C:\\work", "C:\\setup", "C:\\$Stubble", "C:\\windows\\temp"].iter().any(|own| path.starts_with(own))
+}
+
+fn collect(folder: &Path, shown: &str, found: &mut Vec<(String, u64, filetime::FileTime)>) {
+    for item in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+        let meta = fs::symlink_metadata(item.path()).unwrap();
+        let path = format!("{shown}\\{}", item.file_name().to_string_lossy());
+        let modified = filetime::FileTime::from_last_modification_time(&meta);
+        found.push((path.clone(), if meta.is_dir() { 0 } else { meta.len() }, modified));
+        if meta.is_dir() {
+            collect(&item.path(), &path, found);
+        }
+    }
+}
+
+impl Drop for Windows {
+    fn drop(&mut self) {
+        let _ = self.command("wineserver").args(["-k", "-w"]).status();
+    }
+}
