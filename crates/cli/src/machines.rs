@@ -84,6 +84,11 @@ pub fn runs(on: &str) -> bool {
     on == HERE || on.starts_with(BENCH)
 }
 
+/// Whether the machine changes by itself while we look.
+pub fn goes_on_by_itself(on: &str) -> bool {
+    on == HERE
+}
+
 /// Whether a text is meant as a machine.
 pub fn is_machine(text: &str) -> bool {
     split(text).is_ok()

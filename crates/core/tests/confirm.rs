@@ -29,7 +29,7 @@ fn taking_what_was_planned_changes_nobody_else() {
     let before = pc.survey();
     pc.remove("C:\\Program Files\\Fennelgate").touch("C:\\Program Files");
     let taken = [Place::folder("C:\\PROGRAM FILES\\Fennelgate")];
-    let proof = outside(&taken, &before, &pc.survey());
+    let proof = outside(&taken, &[], &before, &pc.survey());
     assert_eq!((proof.changed.len(), &proof.before), (0, &proof.after));
     assert_eq!(proof.places, count(&before) - 3, "the vendor's folder, the product's, and its program");
 }
@@ -62,7 +62,7 @@ fn each_kind_of_change_elsewhere_is_seen() {
         let before = pc.survey();
         pc.remove("C:\\Program Files\\Fennelgate").touch("C:\\Program Files");
         edit(&mut pc);
-        let proof = outside(&[Place::folder("C:\\Program Files\\Fennelgate")], &before, &pc.survey());
+        let proof = outside(&[Place::folder("C:\\Program Files\\Fennelgate")], &[], &before, &pc.survey());
         assert!(!proof.changed.is_empty(), "edit {number}");
         assert_ne!(proof.before, proof.after, "edit {number}");
     }
@@ -73,10 +73,10 @@ fn a_neighbours_time_counts_unless_something_was_taken_from_it() {
     let mut pc = desk();
     let before = pc.survey();
     pc.touch("C:\\ProgramData");
-    let none = outside(&[], &before, &pc.survey());
+    let none = outside(&[], &[], &before, &pc.survey());
     assert_eq!(none.changed.len(), 1);
     assert_eq!(none.changed[0].how, Difference::Touched);
-    let taken = outside(&[Place::folder("C:\\ProgramData\\Fennelgate")], &before, &pc.survey());
+    let taken = outside(&[Place::folder("C:\\ProgramData\\Fennelgate")], &[], &before, &pc.survey());
     assert_eq!((taken.changed.len(), &taken.before), (0, &taken.after));
 }
 
@@ -196,7 +196,7 @@ proptest! {
     #[test]
     fn the_digest_outside_differs_exactly_when_something_does(one in machine(), two in machine()) {
         let (a, b) = (one.survey(), two.survey());
-        let proof = outside(&[], &a, &b);
+        let proof = outside(&[], &[], &a, &b);
         prop_assert_eq!(proof.changed.is_empty(), proof.before == proof.after);
         prop_assert_eq!(proof.places, count(&a));
     }
@@ -207,4 +207,22 @@ proptest! {
         let again = from_records(records(&survey).map(Ok::<_, RecordError>)).unwrap();
         prop_assert_eq!(compare(&survey, &again), []);
     }
+}
+
+#[test]
+fn what_the_running_system_changes_is_told_and_is_no_change_of_ours() {
+    let restless = [Place::folder("C:\\Windows\\Temp")];
+    let survey = |file: Option<&str>| {
+        let mut pc = Pc::new();
+        pc.file("C:\\Windows\\Temp\\old.log").file("C:\\Windows\\win.ini");
+        if let Some(file) = file {
+            pc.file(file);
+        }
+        pc.survey()
+    };
+    let before = survey(None);
+    let proof = outside(&[], &restless, &before, &survey(Some("C:\\Windows\\Temp\\new.log")));
+    assert_eq!((proof.changed.len(), proof.by_the_system.len(), proof.before == proof.after), (0, 1, true));
+    let proof = outside(&[], &restless, &before, &survey(Some("C:\\Windows\\new.ini")));
+    assert_eq!((proof.changed.len(), proof.by_the_system.len(), proof.before == proof.after), (1, 0, false));
 }

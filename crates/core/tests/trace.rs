@@ -301,3 +301,14 @@ fn a_component_that_is_a_value_is_no_folder_and_a_counted_file_is_one() {
     let files: Vec<&str> = registered.products[&code.parse().unwrap()].files().collect();
     assert_eq!(files, ["C:\\Program Files\\Fennelgate\\Scale Desk\\flgrt64.dll"]);
 }
+
+#[test]
+fn a_shortcut_in_the_products_own_folder_goes_with_the_folder() {
+    let mut pc = Pc::new();
+    let folder = "C:\\Program Files\\Fennelgate\\Scale Desk";
+    pc.listed("Desk", "Quernlight Scale Desk", "Fennelgate Ltd", folder).file(&format!("{folder}\\desk.exe"));
+    let shortcut = format!("{folder}\\Quernlight Scale Desk.lnk");
+    pc.shortcut(&shortcut, &format!("{folder}\\desk.exe"));
+    let trace = traced(&pc, "scale desk");
+    assert!(trace.remnants.iter().all(|one| one.place.path != shortcut), "{:#?}", trace.remnants);
+}

@@ -45,6 +45,9 @@ impl Windows {
         fs::copy(given().join("stubble.exe"), pc.drive("work/stubble.exe")).unwrap();
         // Its server stays, so that services live on between two commands.
         pc.command("wineserver").arg("-p").status().unwrap();
+        // What runs in the background from here on must not hold a pipe of ours open.
+        let quiet = |command: &mut Command| command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+        quiet(pc.command("wine").args(["cmd", "/c", "exit"]));
         pc
     }
 
@@ -92,6 +95,12 @@ impl Windows {
         let out = self.wine(&[&["stubble.exe"], args].concat());
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         (out.status.code().unwrap_or(-1), text(&out.stdout) + &text(&out.stderr))
+    }
+
+    /// Runs a command that has to end well.
+    pub fn works(&self, args: &[&str], how: &str) {
+        let (code, told) = self.stubble(args);
+        assert_eq!(code, 0, "{how} {args:?}: {told}");
     }
 
     /// Its exit code and its document.
@@ -212,22 +221,40 @@ impl Windows {
 
     /// Panics with the first differences where something is not as it was.
     pub fn is_as(&self, wanted: &State, how: &str) {
-        let found = self.state();
-        let lines = |state: &State| -> BTreeSet<String> {
-            let files = state.files.iter().map(|file| format!("{file:?}"));
-            state.registry.iter().cloned().chain(files).collect()
-        };
-        let (wanted_lines, found_lines) = (lines(wanted), lines(&found));
-        let missing: Vec<&String> = wanted_lines.difference(&found_lines).take(10).collect();
-        let surplus: Vec<&String> = found_lines.difference(&wanted_lines).take(10).collect();
-        assert!(missing.is_empty() && surplus.is_empty(), "{how}: missing {missing:#?}, surplus {surplus:#?}");
-        assert!(found == *wanted, "{how}: the order is another");
+        is_same(&self.state(), wanted, how);
+    }
+}
+
+/// Panics with the first differences.
+pub fn is_same(found: &State, wanted: &State, how: &str) {
+    let lines = |state: &State| -> BTreeSet<String> {
+        let files = state.files.iter().map(|file| format!("{file:?}"));
+        state.registry.iter().cloned().chain(files).collect()
+    };
+    let (wanted_lines, found_lines) = (lines(wanted), lines(found));
+    let missing: Vec<&String> = wanted_lines.difference(&found_lines).take(10).collect();
+    let surplus: Vec<&String> = found_lines.difference(&wanted_lines).take(10).collect();
+    assert!(missing.is_empty() && surplus.is_empty(), "{how}: missing {missing:#?}, surplus {surplus:#?}");
+    assert!(found == wanted, "{how}: the order is another");
+}
+
+impl State {
+    /// The same without times of folders: they tell when something in them was taken.
+    pub fn whenever(mut self) -> Self {
+        for (_, size, time) in &mut self.files {
+            if *size == 0 {
+                *time = filetime::FileTime::zero();
+            }
+        }
+        self
     }
 }
 
 /// The case and what the suite brings.
 fn is_ours(path: &str) -> bool {
-    ["C:\\work", "C:\\setup", "C:\\$Stubble", "C:\\windows\\temp"].iter().any(|own| path.starts_with(own))
+    ["C:\\work", "C:\\setup", "C:\\$Stubble", "C:\\windows\\temp", "C:\\users\\root\\Temp"]
+        .iter()
+        .any(|own| path.starts_with(own))
 }
 
 fn collect(folder: &Path, shown: &str, found: &mut Vec<(String, u64, filetime::FileTime)>) {
@@ -235,6 +262,8 @@ fn collect(folder: &Path, shown: &str, found: &mut Vec<(String, u64, filetime::F
         let meta = fs::symlink_metadata(item.path()).unwrap();
         let path = format!("{shown}\\{}", item.file_name().to_string_lossy());
         let modified = filetime::FileTime::from_last_modification_time(&meta);
+        // Windows keeps times to 100 ns.
+        let modified = filetime::FileTime::from_unix_time(modified.unix_seconds(), modified.nanoseconds() / 100 * 100);
         found.push((path.clone(), if meta.is_dir() { 0 } else { meta.len() }, modified));
         if meta.is_dir() {
             collect(&item.path(), &path, found);

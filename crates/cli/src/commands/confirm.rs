@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use stubble_core::confirm::{Finding, Receipt, Verdict, clean, installed, outside};
+use stubble_core::confirm::{Finding, Receipt, Verdict, clean, installed, outside, restless};
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
@@ -16,6 +16,7 @@ use stubble_ledger::{Borrowed, Deed, DeedState, Entry, Moment};
 use super::show;
 use crate::documents::Documented;
 use crate::errors::CliError;
+use crate::machines;
 use crate::views::terminal;
 use crate::work::{LARGEST_FILE, Settings, Work, read_package};
 use crate::{Exit, Ui};
@@ -66,7 +67,11 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
     let proof = match work.case.survey(Moment::BeforeClear)? {
         Some(before) => {
             let after = ran.as_ref().map_or(&work.survey, |ran| &ran.before);
-            Some(outside(&work.case.taken()?, &before, after))
+            let restless = match machines::goes_on_by_itself(&work.case.about.on) {
+                true => restless(&work.survey.facts),
+                false => Vec::new(),
+            };
+            Some(outside(&work.case.taken()?, &restless, &before, after))
         }
         None => None,
     };

@@ -24,19 +24,26 @@ pub struct Proof {
     pub after: String,
     /// Those that differ.
     pub changed: Vec<Change>,
+    /// What differs where the running system changes things by itself; the digests leave it out.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub by_the_system: Vec<Change>,
 }
 
-/// Compares everything outside `taken`: the files, folders, keys and values that were taken away.
-pub fn outside(taken: &[Place], before: &Survey, after: &Survey) -> Proof {
-    let outside = Outside { taken: Taken::new(taken) };
+/// Compares everything outside `taken`: the files, folders, keys and values that were taken away. What is
+/// `restless` is left out as well, and told.
+pub fn outside(taken: &[Place], restless: &[Place], before: &Survey, after: &Survey) -> Proof {
+    let by_itself = Taken::new(restless);
+    let only_taken = Taken::new(taken);
+    let outside = Outside { taken: Taken::new(&[taken, restless].concat()) };
     let (places, old) = outside.digest(before);
     let (_, new) = outside.digest(after);
-    let changed = compare(before, after)
+    let all = compare(before, after).into_iter().filter(|change| !only_taken.takes(&change.place));
+    let (by_the_system, others): (Vec<Change>, Vec<Change>) = all.partition(|change| by_itself.takes(&change.place));
+    let changed = others
         .into_iter()
-        .filter(|change| !outside.taken.takes(&change.place))
         .filter(|change| change.how != Difference::Touched || !outside.taken.is_above(&change.place))
         .collect();
-    Proof { places, before: old, after: new, changed }
+    Proof { places, before: old, after: new, changed, by_the_system }
 }
 
 /// What was taken, as folded paths: fast to ask for a million places.

@@ -4,6 +4,7 @@ mod bystanders;
 mod clean;
 mod installed;
 mod receipt;
+mod restless;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -14,6 +15,7 @@ pub use bystanders::{Proof, outside};
 pub use clean::clean;
 pub use installed::{Installed, installed};
 pub use receipt::{Receipt, Verdict};
+pub use restless::restless;
 
 /// One thing that is not as it should be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]

@@ -37,7 +37,7 @@ pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
         }
         // A place inside another claimed one goes with it.
         let inside = claims.iter().any(|other| !std::ptr::eq(other, claim) && claim.place.is_within(&other.place));
-        if inside && matches!(claim.place.kind, PlaceKind::File | PlaceKind::Folder | PlaceKind::Key) {
+        if inside && (claim.place.kind.is_on_disk() || claim.place.kind == PlaceKind::Key) {
             continue;
         }
         if let Some(standing) = weigh::standing(&claim.evidence) {

@@ -131,7 +131,7 @@ impl Disk {
 }
 
 /// The name under which a hive is kept, and its logs with their ends behind it.
-pub(super) fn kept_name(mount: &str) -> String {
+pub(crate) fn kept_name(mount: &str) -> String {
     mount.replace('\\', " ")
 }
 

@@ -29,7 +29,7 @@ pub(crate) use edit::Edit;
 #[cfg(windows)]
 pub(crate) use facts::{Source, gather};
 #[cfg(windows)]
-pub(crate) use hives::HiveFile;
+pub(crate) use hives::{HiveFile, kept_name};
 pub use registry::registry_of;
 #[cfg(windows)]
 pub(crate) use registry::{PartialKeys, seal};

@@ -37,14 +37,13 @@ impl Alter for Here {
         self.disk.make_own_folder()
     }
 
-    /// The files of a running registry cannot be read by others: every key that is taken is held by
-    /// itself.
-    fn keep_registry(&self, _into: &Path) -> Result<(), MachineError> {
-        Ok(())
+    /// The files of a running registry cannot be read by others: what is loaded is kept key by key.
+    fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
+        self.keep_trees(into)
     }
 
-    fn keys_as_kept(&self, _kept: &Path, _keys: &[String]) -> Result<Vec<KeyTree>, MachineError> {
-        Err(MachineError::Unsupported("keeping the whole registry"))
+    fn keys_as_kept(&self, kept: &Path, keys: &[String]) -> Result<Vec<KeyTree>, MachineError> {
+        self.kept_trees(kept, keys)
     }
 
     fn copy_entry(&self, path: &str, depth: Depth, store: &Path, listing: &Path) -> Result<(), MachineError> {

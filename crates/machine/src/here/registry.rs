@@ -71,7 +71,7 @@ impl Here {
     }
 }
 
-fn root_of(mount: &str) -> Result<Option<Key>, MachineError> {
+pub(super) fn root_of(mount: &str) -> Result<Option<Key>, MachineError> {
     Key::open(&native(mount), READ).map_err(MachineError::io(mount))
 }
 
@@ -132,7 +132,7 @@ fn read_into(
     }
 }
 
-fn read_tree(key: &Key, shown: &str, depth: usize) -> Result<KeyTree, MachineError> {
+pub(super) fn read_tree(key: &Key, shown: &str, depth: usize) -> Result<KeyTree, MachineError> {
     if depth > DEEPEST {
         return Err(MachineError::Refused { path: shown.to_owned(), why: "it is too deep".to_owned() });
     }

@@ -27,6 +27,13 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
         for change in &proof.changed {
             out.push_str(&hang("    changed: ", &words::place(&change.place), width));
         }
+        if !proof.by_the_system.is_empty() {
+            let text = format!(
+                "not counted: {}, where the running Windows changes things by itself",
+                crate::views::words::count(proof.by_the_system.len(), "other change"),
+            );
+            out.push_str(&hang("    ", &text, width));
+        }
     }
     findings("Left of the old", &receipt.left, width, &mut out);
     if let Some(install) = &receipt.install {
