@@ -225,4 +225,11 @@ fn what_the_running_system_changes_is_told_and_is_no_change_of_ours() {
     assert_eq!((proof.changed.len(), proof.by_the_system.len(), proof.before == proof.after), (0, 1, true));
     let proof = outside(&[], &restless, &before, &survey(Some("C:\\Windows\\new.ini")));
     assert_eq!((proof.changed.len(), proof.by_the_system.len(), proof.before == proof.after), (1, 0, false));
+    let mut pc = Pc::new();
+    pc.file("C:\\Windows\\win.ini").folder("C:\\Windows\\Web");
+    let before = pc.survey();
+    let proof = outside(&[], &restless, &before, &pc.touch("C:\\Windows\\Web").survey());
+    assert_eq!((proof.changed.len(), proof.before == proof.after), (0, true), "the time of a folder");
+    let proof = outside(&[], &restless, &before, &pc.touch("C:\\Windows\\win.ini").survey());
+    assert_eq!((proof.changed.len(), proof.before == proof.after), (1, false), "the time of a file");
 }

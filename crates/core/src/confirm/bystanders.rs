@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::text::fold;
-use crate::model::{Place, path};
+use crate::model::{Place, PlaceKind, path};
 use crate::survey::compare::{Change, Difference, compare};
 use crate::survey::{EntryKind, Survey};
 
@@ -30,18 +30,19 @@ pub struct Proof {
 }
 
 /// Compares everything outside `taken`: the files, folders, keys and values that were taken away. What is
-/// `restless` is left out as well, and told.
+/// `restless` is left out as well, and told; where anything is, the machine runs, and times of folders and keys
+/// are not compared.
 pub fn outside(taken: &[Place], restless: &[Place], before: &Survey, after: &Survey) -> Proof {
     let by_itself = Taken::new(restless);
     let only_taken = Taken::new(taken);
-    let outside = Outside { taken: Taken::new(&[taken, restless].concat()) };
+    let outside = Outside { taken: Taken::new(&[taken, restless].concat()), with_times: restless.is_empty() };
     let (places, old) = outside.digest(before);
     let (_, new) = outside.digest(after);
     let all = compare(before, after).into_iter().filter(|change| !only_taken.takes(&change.place));
     let (by_the_system, others): (Vec<Change>, Vec<Change>) = all.partition(|change| by_itself.takes(&change.place));
     let changed = others
         .into_iter()
-        .filter(|change| change.how != Difference::Touched || !outside.taken.is_above(&change.place))
+        .filter(|change| change.how != Difference::Touched || outside.times_tell(&change.place))
         .collect();
     Proof { places, before: old, after: new, changed, by_the_system }
 }
@@ -91,9 +92,17 @@ impl Taken {
 
 struct Outside {
     taken: Taken,
+    /// Whether times of folders and keys tell something: a running system moves them when it rewrites what
+    /// was there.
+    with_times: bool,
 }
 
 impl Outside {
+    fn times_tell(&self, place: &Place) -> bool {
+        // A file with another time may have another content.
+        place.kind == PlaceKind::File || self.with_times && !self.taken.is_above(place)
+    }
+
     /// Number and digest of all places outside, in the order of their folded names.
     fn digest(&self, survey: &Survey) -> (usize, String) {
         let mut hasher = Hasher::new();
@@ -120,7 +129,7 @@ impl Outside {
         sized(hasher, path.as_bytes());
         sized(hasher, survey.files.name(at).as_bytes());
         hasher.update(&[data.kind as u8]).update(&data.size.to_le_bytes());
-        if data.kind != EntryKind::Folder || !self.taken.above.contains(&path) {
+        if data.kind != EntryKind::Folder || self.with_times && !self.taken.above.contains(&path) {
             hasher.update(&data.modified.0.to_le_bytes());
         }
         for child in survey.files.children(at) {
@@ -139,7 +148,7 @@ impl Outside {
         sized(hasher, path.as_bytes());
         sized(hasher, registry.name(at).as_bytes());
         hasher.update(&data.seal.to_le_bytes());
-        if !self.taken.above.contains(&path) {
+        if self.with_times && !self.taken.above.contains(&path) {
             hasher.update(&data.last_written.0.to_le_bytes());
         }
         for value in registry.values(at) {
