@@ -18,8 +18,8 @@ use crate::{MachineError, durable};
 const LEVEL: i32 = 1;
 
 impl Here {
-    /// Keeps every loaded hive in a folder, once: nothing later overwrites it. Hives that are not loaded are
-    /// kept as files.
+    /// Keeps every loaded hive in a folder, once: nothing later overwrites it. One that is not loaded is not
+    /// kept: no uninstaller reaches it, and what is taken of it is in its step's record.
     pub(super) fn keep_trees(&self, into: &Path) -> Result<(), MachineError> {
         for hive in self.disk.hive_files() {
             let to = file(into, &hive.mount);
