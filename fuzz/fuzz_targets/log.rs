@@ -2,11 +2,17 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use stubble_core::logs::{decode, leads, read};
+use stubble_core::logs::{context, diagnose};
 
 fuzz_target!(|bytes: &[u8]| {
-    let text = decode(bytes);
-    let story = read(&text);
-    assert!(story.lines <= text.len() + 1);
-    assert!(leads(&text).files.iter().all(|path| path.contains(":\\")));
+    let Ok(log) = diagnose(bytes) else { return };
+    let lines = |run: &stubble_core::logs::Run| run.first_line <= log.lines && run.last_line <= log.lines;
+    assert!(log.runs.iter().all(lines));
+    for run in &log.runs {
+        assert!(run.whose.files.iter().all(|path| path.contains(":\\")));
+        assert!(run.also.len() < 64 && run.decided.len() < 64 && run.codes.len() < 64);
+        for said in run.message.iter().chain(&run.failed) {
+            assert!(context(bytes, said.line, 2).unwrap().iter().any(|one| one.line == said.line));
+        }
+    }
 });

@@ -30,6 +30,8 @@ pub enum Command {
     Open(Open),
     /// Tell what stands in the way of a working install now
     Check,
+    /// Read installer logs: what failed, what made it fail, what that is on this machine now
+    Diagnose(Diagnose),
     /// Find what belongs to the product
     Trace(Trace),
     /// Explain why a place is taken, or why it is not
@@ -105,6 +107,17 @@ pub struct Open {
     /// Where to hold what is taken [default: in the case folder, or on the machine's own disk]
     #[arg(long, value_name = "DIR")]
     pub vault: Option<PathBuf>,
+}
+
+/// Read logs.
+#[derive(Debug, Default, Group)]
+pub struct Diagnose {
+    /// Logs on this computer, or on the machine by their path there [default: that of the case's last setup]
+    #[arg(value_name = "LOG")]
+    pub logs: Vec<String>,
+    /// Show so many lines of the log before and after each line that matters
+    #[arg(long, value_name = "LINES", num_args = 0..=1, default_missing_value = "3")]
+    pub context: Option<u64>,
 }
 
 /// How much is meant.

@@ -5,8 +5,9 @@ use schemars::{JsonSchema, Schema, schema_for};
 use serde::{Deserialize, Serialize};
 use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
+use stubble_core::logs::{Diagnosis, Followed, Said};
 use stubble_core::plan::Plan;
-use stubble_core::subject::{Candidate, Subject};
+use stubble_core::subject::{Anchor, Candidate, Subject};
 use stubble_core::survey::compare::Change;
 use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
@@ -82,6 +83,31 @@ pub struct Checked {
     pub blockers: Vec<Blocker>,
     /// What could not be looked at.
     pub could_not_look: Vec<Gap>,
+}
+
+/// What `diagnose` read.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Diagnosed {
+    /// Each log.
+    pub logs: Vec<DiagnosedLog>,
+    /// The machine's own name, where there is a case whose machine was looked at.
+    pub computer: Option<String>,
+}
+
+/// One log.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct DiagnosedLog {
+    /// The file.
+    pub log: String,
+    /// What it says.
+    pub diagnosis: Diagnosis,
+    /// What it names, and what that is on the machine now.
+    pub followed: Vec<Followed>,
+    /// What it has added to what is known of the subject.
+    pub learned: Vec<Anchor>,
+    /// Lines around those that matter, where they were asked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub context: Vec<Said>,
 }
 
 /// What `trace` found.
@@ -272,6 +298,7 @@ documented! {
     Opened => "stubble.open/1",
     Ambiguous => "stubble.ambiguous/1",
     Checked => "stubble.check/1",
+    Diagnosed => "stubble.diagnose/1",
     Traced => "stubble.trace/1",
     Explanation => "stubble.why/1",
     Plan => "stubble.plan-document/1",

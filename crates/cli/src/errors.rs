@@ -3,6 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
+use stubble_core::logs::LogError;
 use stubble_core::packages::PackageError;
 use stubble_core::plan::PlanError;
 use stubble_core::subject::Candidate;
@@ -67,6 +68,17 @@ pub enum CliError {
         /// What is wrong.
         source: PackageError,
     },
+    /// A log cannot be read.
+    #[error("{}: {source}", .path.display())]
+    Log {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        source: LogError,
+    },
+    /// There is no log to read.
+    #[error("no log is named, and no setup has run in this case")]
+    NoLog,
     /// No payload is known.
     #[error("no installer for {0} is known")]
     NoPayload(String),
@@ -176,6 +188,12 @@ pub fn explain(error: &CliError) -> Told {
         CliError::Payload { .. } => {
             told("Fetch the full installer package again, and name it with `--payload`.", Exit::Usage)
         }
+        CliError::Log { source: LogError::Io(_), .. } => told("Check that the file is there.", Exit::Unreadable),
+        CliError::Log { source: LogError::NotALog(_), .. } => told(
+            "Name a text log; run setup once more with its log switched on (msiexec /i PACKAGE /l*v FILE) if there is none.",
+            Exit::Usage,
+        ),
+        CliError::NoLog => told("Name it: `stubble diagnose LOG`.", Exit::Usage),
         CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
         CliError::NoName(_) => told("Give the name as well: `stubble open NAME --log FILE --on MACHINE`.", Exit::Usage),
         CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),

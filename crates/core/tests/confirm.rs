@@ -99,7 +99,7 @@ fn blockers_without_a_payload_and_none_on_a_healthy_machine() {
     let look = |pc: &Pc| {
         let survey = pc.survey();
         let subject = pc::subject(&survey, &[], "scale desk");
-        check(&survey, &Registered::read(&survey), &subject, &traced(pc, "scale desk"), None, &[])
+        check(&survey, &Registered::read(&survey), &subject, &traced(pc, "scale desk"), None, &[], None)
     };
     assert_eq!(look(&pc), []);
     pc.process(&format!("{DESK}\\desk.exe"), &[])

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
-use stubble_core::subject::Subject;
+use stubble_core::subject::{Anchor, Subject};
 use stubble_core::survey::Survey;
 use stubble_machine::{Alter, MachineError, capture, durable};
 
@@ -126,6 +126,15 @@ impl Case {
     /// Whether a folder holds a case.
     pub fn is_in(folder: &Path) -> bool {
         folder.join(ABOUT).is_file()
+    }
+
+    /// Adds to what is known of the subject, as `from` tells it.
+    pub fn learn(&mut self, from: &str, facts: Vec<Anchor>) -> Result<(), LedgerError> {
+        let count = facts.len();
+        self.about.subject.anchors.extend(facts);
+        self.about.subject.anchors.sort();
+        write_json(&self.folder.join(ABOUT), &self.about)?;
+        self.journal.append(Entry::Learned { from: from.to_owned(), facts: count })
     }
 
     /// The folder.

@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use stubble_core::logs::{self, Story, exit_codes};
+use stubble_core::logs::{Diagnosis, diagnose, meanings};
 use stubble_machine::Alter;
 
 use crate::case::short_digest;
@@ -22,8 +22,8 @@ pub struct InstallReport {
     pub meaning: Option<String>,
     /// Whether the installation finished.
     pub success: bool,
-    /// What the log says.
-    pub story: Story,
+    /// What the log says; `None` where there is none that can be read.
+    pub diagnosis: Option<Diagnosis>,
     /// The log, in the case folder.
     pub log: String,
 }
@@ -46,9 +46,9 @@ pub fn install(case: &mut Case, machine: &dyn Alter, payload: &str) -> Result<In
     Ok(InstallReport {
         payload: payload.to_owned(),
         code: run.code,
-        meaning: exit_codes::meaning(run.code).map(str::to_owned),
-        success: exit_codes::is_success(run.code),
-        story: logs::read(&logs::decode(&run.log)),
+        meaning: meanings::meaning(run.code).map(str::to_owned),
+        success: meanings::is_success(run.code),
+        diagnosis: diagnose(run.log.as_slice()).ok(),
         log,
     })
 }

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use stubble_core::logs::exit_codes::is_success;
+use stubble_core::logs::meanings::is_success;
 use stubble_core::model::{FileTime, Place};
 use stubble_core::plan::StepKind;
 use stubble_machine::durable;
@@ -82,6 +82,13 @@ pub enum Entry {
         step: String,
         /// Why.
         why: String,
+    },
+    /// A log told more of who is looked for.
+    Learned {
+        /// The log.
+        from: String,
+        /// Number of facts.
+        facts: usize,
     },
     /// Something is about to be borrowed of the machine; what it was is recorded in the vault.
     Borrow {

@@ -26,11 +26,12 @@ fn the_demos_setup_fails_for_the_reason_that_its_log_tells() {
     let before = bench.survey().unwrap();
     assert!(count(&before) > 4000, "{} places", count(&before));
     let run = bench.run_installer(PAYLOAD).unwrap();
-    let story = logs::read(&logs::decode(&run.log));
-    assert_eq!((run.code, story.code), (1603, Some(1603)));
-    assert_eq!(story.failed_action.unwrap().1, "LaunchConditions");
-    assert!(story.message.unwrap().1.contains("Quernlight Weigh 3 must be removed"));
-    assert!(story.set.iter().any(|(_, name, _)| name == "WEIGH3FOUND"));
+    let log = logs::diagnose(run.log.as_slice()).unwrap();
+    let story = log.main().unwrap();
+    assert_eq!((run.code, story.code.as_ref().unwrap().code.as_str()), (1603, "1603"));
+    assert_eq!(story.failed[0].text, "LaunchConditions");
+    assert!(story.message.as_ref().unwrap().text.contains("Quernlight Weigh 3 must be removed"));
+    assert!(story.decided.iter().any(|one| one.name == "WEIGH3FOUND"));
     assert_eq!(compare(&before, &bench.survey().unwrap()), [], "a refused setup changes nothing");
 }
 

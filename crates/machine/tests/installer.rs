@@ -135,8 +135,8 @@ fn an_upgrade_without_the_old_package_stops_and_changes_nothing() {
     let prediction = predict(&package, &before, &Registered::read(&before));
     assert!(matches!(prediction.stops.as_slice(), [Stop::CannotRemove { .. }]), "{:?}", prediction.stops);
     let run = bench.run_installer("C:\\Setup\\scale-desk-5.2.msi").unwrap();
-    let story = logs::read(&logs::decode(&run.log));
-    assert_eq!((run.code, story.failed_action.unwrap().1.as_str()), (1603, "RemoveExistingProducts"));
+    let log = logs::diagnose(run.log.as_slice()).unwrap();
+    assert_eq!((run.code, log.main().unwrap().failed[0].text.as_str()), (1603, "RemoveExistingProducts"));
     assert_eq!(compare(&before, &bench.survey().unwrap()), []);
 }
 

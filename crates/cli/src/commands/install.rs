@@ -16,7 +16,10 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     let (file, _) = read_package(work.machine.observe(), &payload)?;
     let what = format!("{} {}", file.package.name, file.package.version);
     consent(args.consent.yes, &format!("Run setup of {what} on {}?", work.survey.facts.computer), ui)?;
-    let report = install(&mut work.case, work.machine.alter()?, &payload)?;
+    let mut report = install(&mut work.case, work.machine.alter()?, &payload)?;
+    for run in report.diagnosis.iter_mut().flat_map(|log| &mut log.runs) {
+        run.explain_by(&file.package);
+    }
     show(&report, settings, ui, |report, width| terminal::installed(report, &what, width));
     Ok(if report.success { Exit::Done } else { Exit::No })
 }

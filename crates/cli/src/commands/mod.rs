@@ -7,6 +7,7 @@ mod clear;
 mod compare;
 mod confirm;
 mod demo;
+mod diagnose;
 mod discard;
 mod giveback;
 mod install;
@@ -75,6 +76,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
     match command {
         Command::Open(args) => open::run(&args, settings, ui),
         Command::Check => check::run(settings, ui),
+        Command::Diagnose(args) => diagnose::run(&args, settings, ui),
         Command::Trace(args) => trace::run(&args, settings, ui),
         Command::Why(args) => why::run(&args, settings, ui),
         Command::Plan(args) => plan::run(&args, settings, ui),

@@ -1,9 +1,8 @@
 //! `open`: starts a case.
 
-use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use stubble_core::logs::{Leads, decode, leads};
+use stubble_core::logs::{Whose, diagnose};
 use stubble_core::model::Guid;
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Anchor, AnchorKind, Identified, PackageFile, Subject, identify, pointed_at, widen};
@@ -81,11 +80,12 @@ fn wanted(
     survey: &Survey,
     registered: &Registered,
     packages: &[PackageFile],
-    log: Option<&(String, Leads)>,
+    log: Option<&(String, Whose)>,
 ) -> Result<Wanted, CliError> {
     let name = args.name.clone();
     if name.is_empty() {
-        let told = log.and_then(|(from, leads)| Some((leads.name.clone()?, format!("{from} is of its setup"))));
+        let told = log.filter(|(_, whose)| !whose.name.is_empty());
+        let told = told.map(|(from, whose)| (whose.name.clone(), format!("{from} is of its setup")));
         let package = packages.first().filter(|_| args.payload.is_some());
         let told =
             told.or_else(|| package.map(|file| (file.package.name.clone(), format!("{} installs it", file.path))));
@@ -104,18 +104,15 @@ fn wanted(
     })
 }
 
-/// The largest log that is read for what identifies its product.
-const LARGEST_LOG: u64 = 512 << 20;
-
-fn read_log(path: &Path) -> Result<(String, Leads), CliError> {
-    let failed = |source| CliError::Io { path: path.to_owned(), source };
-    let mut bytes = Vec::new();
-    std::fs::File::open(path).and_then(|file| file.take(LARGEST_LOG).read_to_end(&mut bytes)).map_err(failed)?;
-    Ok((format!("the log {}", path.display()), leads(&decode(&bytes))))
+fn read_log(path: &Path) -> Result<(String, Whose), CliError> {
+    let file = std::fs::File::open(path).map_err(|source| CliError::Io { path: path.to_owned(), source })?;
+    let log = diagnose(file).map_err(|source| CliError::Log { path: path.to_owned(), source })?;
+    let whose = log.main().map(|run| run.whose.clone()).unwrap_or_default();
+    Ok((format!("the log {}", path.display()), whose))
 }
 
 /// What a log adds to what is known of the subject.
-fn logged(from: &str, leads: Leads) -> Vec<Anchor> {
+fn logged(from: &str, leads: Whose) -> Vec<Anchor> {
     let anchor = |kind, value: String| Anchor { kind, value, from: from.to_owned() };
     let product = leads.product_code.map(|code| anchor(AnchorKind::ProductCode, code.to_string()));
     let upgrade = leads.upgrade_code.map(|code| anchor(AnchorKind::UpgradeCode, code.to_string()));

@@ -35,8 +35,8 @@ fn gather(work: &Work) -> Result<CaseReport, CliError> {
     let complaint = work.case.journal.lines().iter().rev().find_map(|line| match &line.entry {
         Entry::Installed { code, log, .. } if *code != 0 => {
             let bytes = std::fs::read(work.case.folder().join(log)).ok()?;
-            let story = stubble_core::logs::read(&stubble_core::logs::decode(&bytes));
-            story.message.map(|(_, message)| format!("{message} (exit code {code})"))
+            let log = stubble_core::logs::diagnose(bytes.as_slice()).ok()?;
+            log.main()?.message.as_ref().map(|said| format!("{} (exit code {code})", said.text))
         }
         _ => None,
     });
@@ -66,6 +66,7 @@ fn event(line: &Line) -> Option<Event> {
         Entry::Intent { step, kind, place, title, .. } => {
             format!("{step}: {} {}", kind.words(), words::object(place, title))
         }
+        Entry::Learned { from, facts } => format!("{from} told {} more", words::count(*facts, "fact")),
         Entry::Borrow { title, .. } => format!("Borrowed: {title}"),
         Entry::GivenBack { left, .. } if left.is_empty() => "Given back".to_owned(),
         Entry::GivenBack { left, .. } => {

@@ -5,6 +5,7 @@ mod rules;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::logs::{self, Run};
 use crate::model::{Guid, Place};
 use crate::packages::predict::{Prediction, predict};
 use crate::packages::{Package, Registered};
@@ -52,6 +53,9 @@ pub struct Blocker {
     pub evidence: Vec<String>,
     /// What to do.
     pub advice: String,
+    /// Whether the log that was read in this case names it as its reason.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub explains_log: bool,
 }
 
 /// What the rules look at.
@@ -68,6 +72,8 @@ pub struct Situation<'s> {
     pub payload: Option<(&'s str, &'s Package)>,
     /// Values that are ours to give back.
     pub borrowed: &'s [Place],
+    /// The log that was read in this case, and the install that failed in it.
+    pub log: Option<(&'s str, &'s Run)>,
     /// What it will say.
     pub prediction: Prediction,
 }
@@ -81,15 +87,32 @@ pub fn check(
     trace: &Trace,
     payload: Option<(&str, &Package)>,
     borrowed: &[Place],
+    log: Option<(&str, &Run)>,
 ) -> Vec<Blocker> {
     let prediction = payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
-    let situation = Situation { survey, registered, subject, trace, payload, borrowed, prediction };
+    let situation = Situation { survey, registered, subject, trace, payload, borrowed, log, prediction };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
-    found.sort_by_key(|blocker| blocker.severity);
+    for blocker in &mut found {
+        explains(blocker, log);
+    }
+    // Of equal severity, what the log names as its reason goes first.
+    found.sort_by_key(|blocker| (blocker.severity, !blocker.explains_log));
     for (number, blocker) in found.iter_mut().enumerate() {
         blocker.id = format!("b{}", number + 1);
     }
     found
+}
+
+/// Says so where the failed install's log names this very thing.
+fn explains(blocker: &mut Blocker, log: Option<(&str, &Run)>) {
+    let Some((name, run)) = log else { return };
+    let place = blocker.place.iter().map(|place| place.path.clone());
+    let named = place.chain(blocker.evidence.iter().flat_map(|sentence| logs::named_in(sentence)));
+    let line = named.filter(|what| what.len() > 3).find_map(|what| run.names(&what));
+    if let Some(line) = line {
+        blocker.explains_log = true;
+        blocker.evidence.push(format!("the log {name} names it in line {line}, where setup failed"));
+    }
 }
 
 impl Situation<'_> {

@@ -1,141 +1,304 @@
-//! Installer logs: what failed, and what made it fail.
+//! Installer logs: what failed, what made it fail, and what to follow.
 
-pub mod exit_codes;
+mod bundle_log;
+mod device_log;
+mod errors;
+mod follow;
+mod lines;
+pub mod meanings;
+mod package_log;
+mod text_log;
+
+use std::io::{self, Read};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use thiserror::Error;
 
-use crate::model::{Guid, text};
+use crate::model::Guid;
+use crate::model::text::fold;
+use crate::packages::Package;
+use crate::packages::condition::Condition;
 
-/// What a package installer's log says of a failure. Line numbers count from one.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct Story {
-    /// The exit code that the log ends with.
-    pub code: Option<u32>,
-    /// The first action that failed, with its line.
-    pub failed_action: Option<(usize, String)>,
-    /// What setup said to the person, with its line.
-    pub message: Option<(usize, String)>,
-    /// Properties that were set before the failure: line, name, value.
-    pub set: Vec<(usize, String, String)>,
-    /// Number of lines.
-    pub lines: usize,
+pub use follow::{Followed, follow, leads_of, named_in};
+pub use lines::{Encoding, Lines};
+
+/// Why a log cannot be read.
+#[derive(Debug, Error)]
+pub enum LogError {
+    /// It cannot be read.
+    #[error("it cannot be read: {0}")]
+    Io(#[from] io::Error),
+    /// It is no text.
+    #[error("it is no log: {0}")]
+    NotALog(&'static str),
 }
 
-/// The log's text: UTF-16 with a mark, or UTF-8 where wrong bytes are replaced.
-pub fn decode(bytes: &[u8]) -> String {
-    match bytes {
-        [0xFF, 0xFE, rest @ ..] => text::from_utf16_bytes(rest),
-        [0xEF, 0xBB, 0xBF, rest @ ..] => String::from_utf8_lossy(rest).into_owned(),
-        _ => String::from_utf8_lossy(bytes).into_owned(),
-    }
+/// What wrote a log.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum LogKind {
+    /// The package installer.
+    PackageInstaller,
+    /// A setup that runs several packages in order.
+    Bundle,
+    /// The installer of devices and drivers.
+    DeviceInstall,
+    /// Any other text.
+    Text,
 }
 
-/// Reads a log of the package installer.
-pub fn read(log: &str) -> Story {
-    let mut story = Story::default();
-    for (number, line) in log.lines().enumerate().map(|(at, line)| (at + 1, line.trim_end())) {
-        story.lines = number;
-        if let Some((_, rest)) = line.split_once("MainEngineThread is returning ") {
-            story.code = rest.trim().parse().ok();
-        } else if let Some((_, rest)) = line.split_once("PROPERTY CHANGE: Adding ") {
-            if let Some((name, value)) = rest.split_once(" property. Its value is '")
-                && story.failed_action.is_none()
-            {
-                story.set.push((number, name.to_owned(), value.trim_end_matches(['.', '\'']).to_owned()));
-            }
-        } else if let Some(rest) = line.strip_prefix("Action ended ") {
-            if let Some((head, value)) = rest.split_once(". Return value ")
-                && value.trim_end_matches('.') == "3"
-                && story.failed_action.is_none()
-            {
-                let name = head.split_once(": ").map_or(head, |(_, name)| name);
-                story.failed_action = Some((number, name.to_owned()));
-            }
-        } else if story.message.is_none()
-            && let Some(rest) = line.split_once("Product: ").map(|(_, rest)| rest)
-            && let Some((_, message)) = rest.split_once(" -- ")
-        {
-            story.message = Some((number, message.to_owned()));
+impl LogKind {
+    /// The words that people read.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::PackageInstaller => "the package installer's log",
+            Self::Bundle => "the log of a setup bundle",
+            Self::DeviceInstall => "the device installer's log",
+            Self::Text => "a log of unknown kind, read for what looks like an error",
         }
     }
-    story
 }
 
-/// What a log tells of the product that was set up, whatever became of it.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Leads {
-    /// The product's name.
-    pub name: Option<String>,
+/// How an install came out.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// It finished.
+    Finished,
+    /// It failed.
+    Failed,
+    /// Somebody cancelled it.
+    Cancelled,
+    /// The log ends in the middle: it hangs, was ended, or the log was cut.
+    Stopped,
+    /// The log does not tell.
+    #[default]
+    Unknown,
+}
+
+/// Something that a log says, with its line, counted from one.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Said {
+    /// The line.
+    pub line: u64,
+    /// What it says.
+    pub text: String,
+}
+
+/// A code with what it publicly means.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Code {
+    /// The line.
+    pub line: u64,
+    /// The number as the log writes it.
+    pub code: String,
+    /// What it means; `None` where it is not known.
+    pub meaning: Option<String>,
+}
+
+/// A property that setup gave a value before it failed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Decided {
+    /// The line.
+    pub line: u64,
+    /// The property's name.
+    pub name: String,
+    /// Its value.
+    pub value: String,
+    /// Where the value came from: the action that set it, or the command line.
+    pub by: String,
+}
+
+/// An action that was begun.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Begun {
+    /// The line.
+    pub line: u64,
+    /// Its name.
+    pub action: String,
+    /// When, as the log has it; empty where it does not tell.
+    pub at: String,
+    /// The time of the log's last line, as it has it.
+    pub last_at: String,
+}
+
+/// Whose setup it was.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Whose {
+    /// The product's name; empty where it is not told.
+    pub name: String,
+    /// Its version.
+    pub version: String,
     /// Its product code.
     pub product_code: Option<Guid>,
     /// Its upgrade code.
     pub upgrade_code: Option<Guid>,
-    /// Files that setup wrote or meant to write.
+    /// The installer, as the log names it.
+    pub package: String,
+    /// Files that it wrote or meant to write.
+    #[serde(skip)]
     pub files: Vec<String>,
 }
 
-/// Reads a log of the package installer for what identifies its product.
-pub fn leads(log: &str) -> Leads {
-    let mut leads = Leads::default();
-    for line in log.lines().map(str::trim_end) {
-        if let Some((_, property)) = line.split_once("Property(").and_then(|(_, rest)| rest.split_once("): "))
-            && let Some((name, value)) = property.split_once(" = ")
-        {
-            match name {
-                "ProductName" => leads.name = Some(value.to_owned()),
-                "ProductCode" => leads.product_code = value.parse().ok(),
-                "UpgradeCode" => leads.upgrade_code = value.parse().ok(),
-                _ => {}
-            }
-        } else if let Some((_, rest)) = line.split_once("File: ") {
-            let mut parts = rest.split(';');
-            let (path, what) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
-            if what.trim() == "To be installed" {
-                leads.files.push(path.to_owned());
-            }
-        } else if let Some((_, rest)) = line.split_once("InstallFiles: ")
-            && let Some((path, _)) = rest.rsplit_once(", ")
-        {
-            leads.files.push(path.to_owned());
-        }
-    }
-    leads.files.retain(|path| path.contains(":\\"));
-    leads.files.sort();
-    leads.files.dedup();
-    leads
+/// One install in a log.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Run {
+    /// Its first line.
+    pub first_line: u64,
+    /// Its last line.
+    pub last_line: u64,
+    /// When it began, as the log has it.
+    pub began: String,
+    /// Whose setup it was.
+    pub whose: Whose,
+    /// How it came out.
+    pub outcome: Outcome,
+    /// The code that it ended with.
+    pub code: Option<Code>,
+    /// The actions that failed: the one that failed first, then those around it.
+    pub failed: Vec<Said>,
+    /// What setup said of it.
+    pub message: Option<Said>,
+    /// What the message is about, where its number is known.
+    pub means: Option<String>,
+    /// Other errors that it said before or after.
+    pub also: Vec<Said>,
+    /// The condition of the package that did not hold, where the package is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub condition: Option<String>,
+    /// What decided it.
+    pub decided: Vec<Decided>,
+    /// Other codes in the lines about the failure.
+    pub codes: Vec<Code>,
+    /// Logs that it names, which may tell more.
+    pub other_logs: Vec<Said>,
+    /// The last action begun, where the log just ends.
+    pub last_action: Option<Begun>,
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
+/// What a log says.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Diagnosis {
+    /// What wrote it.
+    pub kind: LogKind,
+    /// How its letters are written.
+    pub encoding: Encoding,
+    /// Number of lines.
+    pub lines: u64,
+    /// The installs in it, in order.
+    pub runs: Vec<Run>,
+}
 
-    #[test]
-    fn the_first_failure_and_what_was_set_before_it() {
-        let log = "=== Logging started ===\n\
-            MSI (s) (10:20) [06:40:00:000]: PROPERTY CHANGE: Adding WEIGH3FOUND property. Its value is '{3}'.\n\
-            Product: Quernlight Scale Desk -- Remove it first.\n\
-            Action ended 06:40:00: LaunchConditions. Return value 3.\n\
-            Action ended 06:40:00: INSTALL. Return value 3.\n\
-            MSI (c) (10:20) [06:40:00:000]: MainEngineThread is returning 1603\n";
-        let mut utf16 = vec![0xFF, 0xFE];
-        utf16.extend(text::to_utf16_bytes(log));
-        let story = read(&decode(&utf16));
-        assert_eq!(story.code, Some(1603));
-        assert_eq!(story.failed_action, Some((4, "LaunchConditions".into())));
-        assert_eq!(story.message, Some((3, "Remove it first.".into())));
-        assert_eq!(story.set, [(2, "WEIGH3FOUND".to_owned(), "{3}".to_owned())]);
+impl Diagnosis {
+    /// The install that the log is asked about: the last that did not finish, or else the last.
+    pub fn main(&self) -> Option<&Run> {
+        let failed = |run: &&Run| matches!(run.outcome, Outcome::Failed | Outcome::Cancelled | Outcome::Stopped);
+        self.runs.iter().rev().find(failed).or(self.runs.last())
+    }
+}
+
+impl Run {
+    /// Uses the package's own tables: the condition behind the message, and of what was set only what that
+    /// condition asks for.
+    pub fn explain_by(&mut self, package: &Package) {
+        let Some(said) = &self.message else { return };
+        let Some(row) = package.conditions.iter().find(|row| row.message == said.text) else { return };
+        let Ok(condition) = Condition::parse(&row.condition) else { return };
+        let names = condition.properties();
+        self.decided.retain(|one| names.iter().any(|name| *name == one.name));
+        self.condition = Some(row.condition.clone());
     }
 
-    #[test]
-    fn a_log_names_its_product_and_what_it_wrote() {
-        let log = "MSI (s) (10:20) [06:40:00:000]: File: C:\\Program Files\\Desk\\a.dll;  To be installed;  No patch;\n\
-            MSI (s) (10:20) [06:40:00:000]: File: C:\\Windows\\b.dll;  Won't Overwrite;  No patch;\n\
-            Property(S): ProductName = Scale Desk\n\
-            Property(S): ProductCode = {3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}\n";
-        let leads = leads(log);
-        assert_eq!(leads.name.as_deref(), Some("Scale Desk"));
-        assert!(leads.product_code.is_some() && leads.upgrade_code.is_none());
-        assert_eq!(leads.files, ["C:\\Program Files\\Desk\\a.dll"]);
+    /// Whether the lines about the failure name this.
+    pub fn names(&self, what: &str) -> Option<u64> {
+        let said = self.message.iter().chain(&self.also).map(|said| (said.line, &said.text));
+        let decided = self.decided.iter().map(|one| (one.line, &one.value));
+        let wanted = fold(what);
+        said.chain(decided).find(|(_, text)| fold(text).contains(&wanted)).map(|(line, _)| line)
     }
+}
+
+/// What reads one kind of log, line by line.
+trait Reader {
+    /// Takes a line, counted from one.
+    fn line(&mut self, number: u64, text: &str);
+    /// All installs, when no more lines come.
+    fn finish(self: Box<Self>, last: u64) -> Vec<Run>;
+}
+
+/// Reads a log, in bounded memory.
+pub fn diagnose(source: impl Read) -> Result<Diagnosis, LogError> {
+    let mut lines = Lines::new(source)?;
+    let beginning = lines.beginning();
+    is_text(&beginning)?;
+    let kind = kind_of(&beginning);
+    let mut reader: Box<dyn Reader> = match kind {
+        LogKind::PackageInstaller => Box::<package_log::PackageLog>::default(),
+        LogKind::Bundle => Box::<bundle_log::BundleLog>::default(),
+        LogKind::DeviceInstall => Box::<device_log::DeviceLog>::default(),
+        LogKind::Text => Box::<text_log::TextLog>::default(),
+    };
+    let mut number = 0;
+    while let Some(line) = lines.next_line()? {
+        number += 1;
+        reader.line(number, line);
+    }
+    Ok(Diagnosis { kind, encoding: lines.encoding(), lines: number, runs: reader.finish(number) })
+}
+
+/// Bytes of no text are told at once, whatever the file's size.
+fn is_text(beginning: &str) -> Result<(), LogError> {
+    if beginning.is_empty() {
+        return Err(LogError::NotALog("it is empty"));
+    }
+    let letters = beginning.chars().take(8192);
+    let (all, odd) = letters.fold((0_usize, 0_usize), |(all, odd), letter| {
+        let is_odd = letter.is_control() && !matches!(letter, '\r' | '\n' | '\t' | '\u{c}' | '\u{1a}');
+        (all + 1, odd + usize::from(is_odd || letter == '\u{fffd}'))
+    });
+    if odd * 20 > all { Err(LogError::NotALog("it holds bytes that are no text")) } else { Ok(()) }
+}
+
+fn kind_of(beginning: &str) -> LogKind {
+    let mut bundle = 0;
+    for line in beginning.lines().take(400) {
+        if package_log::is_own(line) {
+            return LogKind::PackageInstaller;
+        }
+        if device_log::is_own(line) {
+            return LogKind::DeviceInstall;
+        }
+        bundle += usize::from(bundle_log::parts(line).is_some());
+        if bundle == 2 {
+            return LogKind::Bundle;
+        }
+    }
+    LogKind::Text
+}
+
+/// Lines around one, for a person who wants to see for himself: number and text.
+pub fn context(source: impl Read, around: u64, more: u64) -> Result<Vec<Said>, LogError> {
+    let mut lines = Lines::new(source)?;
+    let mut found = Vec::new();
+    let mut number = 0;
+    while number < around + more {
+        let Some(line) = lines.next_line()? else { break };
+        number += 1;
+        if number + more >= around {
+            found.push(Said { line: number, text: line.to_owned() });
+        }
+    }
+    Ok(found)
+}
+
+/// The log's text: UTF-16 with a mark, or UTF-8 where wrong bytes are replaced.
+pub fn decode(bytes: &[u8]) -> String {
+    let mut text = String::new();
+    let Ok(mut lines) = Lines::new(bytes) else { return text };
+    while let Ok(Some(line)) = lines.next_line() {
+        text.push_str(line);
+        text.push('\n');
+    }
+    text
 }

@@ -31,6 +31,19 @@ pub fn owner_of_folder(scene: &Scene<'_>, path: &str) -> Option<String> {
     owner.filter(|_| !is_subjects_too(scene, path)).map(|other| other.name.clone())
 }
 
+/// Whether a file or folder lies in another product's own folder, or is a part of one: whatever a log or
+/// somebody's list says, it is not taken for that.
+pub fn is_in_others(scene: &Scene<'_>, path: &str) -> bool {
+    let mut above = Some(path);
+    while let Some(at) = above {
+        if owner_of_folder(scene, at).is_some() {
+            return true;
+        }
+        above = parent(at);
+    }
+    scene.survey.entry(path).is_some_and(|entry| shares_file(scene, entry).is_some())
+}
+
 /// Whether the programs directly in a folder say that they are parts of another product that is
 /// installed, and none that it is a part of the subject.
 pub fn says_others(scene: &Scene<'_>, folder: NodeId) -> bool {

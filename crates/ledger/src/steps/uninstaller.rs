@@ -6,7 +6,7 @@ use std::fs;
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
-use stubble_core::logs::exit_codes;
+use stubble_core::logs::meanings;
 use stubble_core::model::path::{is_inside_or_same, parent};
 use stubble_core::model::{FileTime, Guid, Place};
 use stubble_core::packages::Registered;
@@ -124,7 +124,7 @@ pub(super) fn take(
     let kept = at.case.vault(at.deed).join(REGISTRY);
     let mut after = machine.survey()?;
     let mut effect = find_out(&before, &after, copies, code, machine, &kept)?;
-    if exit_codes::is_success(code) {
+    if meanings::is_success(code) {
         let touched = |piece: &&Piece| keep.iter().any(|place| touches(piece, place));
         let taken: Vec<Piece> = effect.pieces.iter().filter(touched).cloned().collect();
         for (number, piece) in effect.pieces.iter().enumerate().rev().filter(|(_, piece)| taken.contains(piece)) {
@@ -139,10 +139,10 @@ pub(super) fn take(
     let path = at.case.vault(at.deed).join(EFFECT);
     let text = serde_json::to_vec(&effect).map_err(std::io::Error::from).map_err(LedgerError::io(&path))?;
     durable::replace(&path, &text).map_err(LedgerError::io(&path))?;
-    if exit_codes::is_success(code) {
+    if meanings::is_success(code) {
         return Ok(());
     }
-    let meaning = exit_codes::meaning(code).unwrap_or("an unknown exit code");
+    let meaning = meanings::meaning(code).unwrap_or("an unknown exit code");
     let why = format!(
         "its uninstaller ended with {code}, {meaning}; what it had done is put back; it says why in {}",
         log(at.deed)

@@ -1,5 +1,6 @@
 //! `clear`, `putback` and `install` on a terminal.
 
+use stubble_core::logs::Diagnosis;
 use stubble_core::model::Place;
 use stubble_core::model::text::shown;
 use stubble_core::plan::StepKind;
@@ -155,24 +156,13 @@ pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> St
     let (style, word) = if report.success { (GOOD, "worked") } else { (BAD, "failed") };
     let title = format!("Setup of {} {word}: exit code {}, {meaning}.", shown(what), report.code);
     let mut out = styled(style, hang("", &title, width).trim_end()) + "\n";
-    let story = &report.story;
-    if !report.success {
-        if let Some((line, message)) = &story.message {
-            out.push_str(&hang("  it said:    ", &format!("\"{}\" (log line {line})", shown(message)), width));
-        }
-        if let Some((line, action)) = &story.failed_action {
-            out.push_str(&hang("  in action:  ", &format!("{} (log line {line})", shown(action)), width));
-        }
-        for (line, name, value) in &story.set {
-            let text = format!("it had set {} to {} (log line {line})", shown(name), shown(value));
-            out.push_str(&hang("  before it:  ", &text, width));
-        }
+    let run = report.diagnosis.as_ref().and_then(Diagnosis::main);
+    if let Some(run) = run.filter(|_| !report.success) {
+        out.push_str(&super::diagnose::chain(run, width));
     }
-    out.push_str(&hang(
-        "  log:        ",
-        &format!("{} in the case folder, {}", report.log, words::count(story.lines, "line")),
-        width,
-    ));
+    let lines = report.diagnosis.as_ref().map_or(0, |log| log.lines as usize);
+    let text = format!("{} in the case folder, {}", report.log, words::count(lines, "line"));
+    out.push_str(&hang("  log:        ", &text, width));
     let next = if report.success { "`stubble confirm`" } else { "`stubble check` says what is in the way" };
     out + &hang("  next:       ", next, width)
 }

@@ -4,6 +4,7 @@ mod changes;
 mod check;
 mod compare;
 mod demo;
+mod diagnose;
 mod loans;
 mod open;
 mod plan;
@@ -16,6 +17,7 @@ pub use changes::{cleared, compared, discarded, held, installed, put_back, retur
 pub use check::checked;
 pub use compare::{captured, machines_compared};
 pub use demo::{demo_beginning, demo_end, demo_ready, story, typed};
+pub use diagnose::diagnosed;
 pub use loans::{borrowed, given_back, loans, loans_note};
 pub use open::opened;
 pub use plan::{WAITS_FOR_RESTART, decision, goes_on, planned, stage};

@@ -35,5 +35,5 @@ fn blocker(
     evidence: Vec<String>,
     advice: String,
 ) -> Blocker {
-    Blocker { id: String::new(), rule: rule.to_owned(), severity, title, place, evidence, advice }
+    Blocker { id: String::new(), rule: rule.to_owned(), severity, title, place, evidence, advice, explains_log: false }
 }
