@@ -16,6 +16,9 @@ use crate::machines::{Machine, machine};
 /// The largest file that is read as a package.
 const LARGEST_PACKAGE: u64 = 2 << 30;
 
+/// Packages with more in them than this are not unpacked for a look.
+const LARGEST_LOOK: u64 = 1 << 30;
+
 /// The largest installed file that is compared by content.
 pub const LARGEST_FILE: u64 = 4 << 30;
 
@@ -68,6 +71,20 @@ impl Work {
             Err(CliError::Machine(MachineError::Absent(_) | MachineError::Unsupported(_))) => Ok(None),
             Err(error) => Err(error),
         }
+    }
+
+    /// The same, with the libraries that its programs ask for, as far as its contents can be read.
+    pub fn payload_with_imports(&self) -> Result<Option<PackageFile>, CliError> {
+        let Some(mut file) = self.payload()? else { return Ok(None) };
+        let size: u64 = file.package.files.iter().map(|file| file.size).sum();
+        if size <= LARGEST_LOOK {
+            let (_, bytes) = read_package(self.machine.observe(), &file.path)?;
+            // A damaged cabinet is told by setup and by `confirm`; here it only means that nothing is known.
+            if let Ok(contents) = file.package.contents(&bytes) {
+                file.package.read_imports(&contents);
+            }
+        }
+        Ok(Some(file))
     }
 
     /// Says so when what is found now is what setup has installed in this case.

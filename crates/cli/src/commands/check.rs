@@ -24,7 +24,7 @@ pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
 }
 
 fn checked(work: &Work) -> Result<Checked, CliError> {
-    let payload = work.payload()?;
+    let payload = work.payload_with_imports()?;
     let meant = payload.as_ref().map(|file| (file.path.as_str(), &file.package));
     let borrowed = work.case.borrowed_values()?;
     let log: Option<(String, Option<Run>)> = work.case.read("diagnosis.json")?;

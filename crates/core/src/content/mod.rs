@@ -1,5 +1,6 @@
 //! What files say of themselves, for the few kinds of file that are read for it.
 
+pub mod imports;
 pub mod program;
 pub mod task_file;
 

@@ -13,7 +13,7 @@ use std::io::{self, Cursor, Read, Seek};
 
 use thiserror::Error;
 
-use crate::content::Properties;
+use crate::content::{Properties, imports};
 use crate::model::Guid;
 use hostile::unless_it_panics;
 
@@ -191,6 +191,8 @@ pub struct Package {
     pub version: Version,
     /// Whether it is made for 64-bit systems.
     pub is_64: bool,
+    /// The processor architecture of its summary, as it is written there: `Intel`, `x64`, `Arm64`.
+    pub platform: String,
     /// The property table.
     pub properties: BTreeMap<String, String>,
     /// Related products.
@@ -219,6 +221,9 @@ pub struct Package {
     pub searches: Vec<Search>,
     /// What the tables ask for that is not understood here; said, never passed over.
     pub not_understood: Vec<String>,
+    /// Libraries that its programs ask for, by the file's name in the tables; empty until
+    /// [`Package::read_imports`].
+    pub imports: BTreeMap<String, Vec<String>>,
     cabinets: Vec<String>,
 }
 
@@ -252,6 +257,12 @@ impl Package {
     /// The content of every file, by its name in the tables.
     pub fn contents(&self, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, PackageError> {
         unless_it_panics(|| self.unpacked(bytes)).unwrap_or_else(|| Err(contradictory()))
+    }
+
+    /// Reads from the contents which libraries the programs ask for.
+    pub fn read_imports(&mut self, contents: &BTreeMap<String, Vec<u8>>) {
+        let asked = contents.iter().map(|(id, content)| (id.clone(), imports::parse(content)));
+        self.imports = asked.filter(|(_, libraries)| !libraries.is_empty()).collect();
     }
 
     fn unpacked(&self, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, PackageError> {

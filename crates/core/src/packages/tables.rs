@@ -68,6 +68,7 @@ pub(super) fn read(bytes: &[u8]) -> Result<Package, PackageError> {
         return Err(PackageError::Incomplete("ProductName"));
     }
     let is_64 = package.summary_info().arch().is_some_and(|arch| arch.eq_ignore_ascii_case("x64"));
+    let platform = package.summary_info().arch().unwrap_or_default().to_owned();
     let package_code = package.summary_info().uuid().and_then(|code| code.to_string().parse().ok());
     let mut not_understood = Vec::new();
     Ok(Package {
@@ -78,6 +79,7 @@ pub(super) fn read(bytes: &[u8]) -> Result<Package, PackageError> {
         manufacturer: property("Manufacturer"),
         version,
         is_64,
+        platform,
         upgrades: upgrades(&mut package)?,
         conditions: rows(&mut package, "LaunchCondition")?
             .0
@@ -118,6 +120,7 @@ pub(super) fn read(bytes: &[u8]) -> Result<Package, PackageError> {
         searches: searches(&mut package, &mut not_understood)?,
         cabinets: cabinets(&mut package, &mut not_understood)?,
         not_understood,
+        imports: BTreeMap::new(),
         properties,
     })
 }

@@ -1,13 +1,25 @@
 //! The rules, one file each. A new rule is a file here and a line in [`RULES`].
 
+mod architecture;
 mod cached_package_gone;
+mod damaged;
+mod filters;
 mod held_open;
+mod in_its_place;
+mod in_progress;
+mod installer_service;
 mod left_behind;
+mod missing_library;
+mod other_version;
 mod payload_refuses;
 mod phantom_registration;
+mod policy;
 mod restart_pending;
+mod service_taken;
 mod space;
 mod still_running;
+mod temp_folder;
+mod user_folders;
 
 use super::{Blocker, Severity, Situation};
 use crate::model::Place;
@@ -18,12 +30,24 @@ pub type Rule = fn(&Situation<'_>) -> Vec<Blocker>;
 /// All rules; of equal severity, the earlier is shown first.
 pub static RULES: &[Rule] = &[
     payload_refuses::look,
+    installer_service::look,
+    policy::look,
+    architecture::look,
+    other_version::look,
+    service_taken::look,
+    in_its_place::look,
     cached_package_gone::look,
     phantom_registration::look,
+    damaged::look,
     held_open::look,
+    in_progress::look,
     restart_pending::look,
     space::look,
+    temp_folder::look,
+    missing_library::look,
     still_running::look,
+    user_folders::look,
+    filters::look,
     left_behind::look,
 ];
 

@@ -51,7 +51,10 @@ pub(super) fn values() -> Vec<(String, RegValue)> {
     let mut values = Vec::new();
     for name in words(SERVICES) {
         let key = format!("HKLM\\SYSTEM\\ControlSet001\\Services\\{name}");
-        let host = "%SystemRoot%\\system32\\svchost.exe -k netsvcs -p";
+        let host = match name {
+            "msiserver" => "%SystemRoot%\\system32\\msiexec.exe /V",
+            _ => "%SystemRoot%\\system32\\svchost.exe -k netsvcs -p",
+        };
         let library = format!("%SystemRoot%\\system32\\{}.dll", name.to_lowercase());
         values.push((key.clone(), RegValue::dword("Type", 32)));
         values.push((key.clone(), RegValue::dword("Start", 3)));

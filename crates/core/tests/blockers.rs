@@ -1,0 +1,118 @@
+//! What stands in the way: each rule on a machine that has just this fault, and none on a healthy one.
+
+mod pc;
+
+use pc::Pc;
+use stubble_core::blockers::{Blocker, Severity, check};
+use stubble_core::model::RegValue;
+use stubble_core::packages::Registered;
+
+const CONTROL: &str = "HKLM\\SYSTEM\\ControlSet001";
+const INSTALLER: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer";
+const POLICIES: &str = "HKLM\\SOFTWARE\\Policies\\Microsoft\\Windows";
+
+/// A machine on which nothing is wrong, with everything there that the rules look at.
+fn healthy() -> Pc {
+    let mut pc = Pc::new();
+    pc.listed("desk", "Quernlight Scale Desk", "Fennelgate Instruments", "C:\\Program Files\\Fennelgate\\Scale Desk")
+        .file("C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe")
+        .service("RpcSs", "C:\\Windows\\System32\\svchost.exe", true)
+        .service("msiserver", "%systemroot%\\system32\\msiexec.exe /V", false)
+        .key(&format!("{CONTROL}\\Control\\Session Manager\\Environment"), &[("TEMP", "%SystemRoot%\\TEMP")])
+        .folder("C:\\Windows\\TEMP")
+        .key(&format!("HKU\\{}\\Environment", pc::MAREN), &[("TEMP", "%USERPROFILE%\\AppData\\Local\\Temp")])
+        .folder("C:\\Users\\maren\\AppData\\Local\\Temp")
+        .service("WdFilter", "system32\\drivers\\WdFilter.sys", true)
+        .key(&format!("{CONTROL}\\Services\\WdFilter"), &[("Group", "FSFilter Anti-Virus")]);
+    pc
+}
+
+fn look(pc: &Pc) -> Vec<Blocker> {
+    let survey = pc.survey();
+    let subject = pc::subject(&survey, &[], "scale desk");
+    check(&survey, &Registered::read(&survey), &subject, &pc::traced(pc, "scale desk"), None, &[], None)
+}
+
+fn number(name: &str, value: u32) -> RegValue {
+    RegValue { name: name.into(), kind: 4, data: value.to_le_bytes().to_vec() }
+}
+
+type Fault = (&'static str, Severity, fn(&mut Pc));
+
+#[test]
+fn each_fault_is_named_and_nothing_else() {
+    use Severity::{MayFail, WillFail, WorthKnowing};
+    assert_eq!(look(&healthy()), []);
+    let faults: &[Fault] = &[
+        ("installer-service", WillFail, |pc| {
+            pc.remove(&format!("{CONTROL}\\Services\\msiserver"));
+        }),
+        ("installer-service", WillFail, |pc| {
+            pc.raw(&format!("{CONTROL}\\Services\\msiserver"), number("Start", 4));
+        }),
+        ("installer-service", WillFail, |pc| {
+            pc.raw(&format!("{CONTROL}\\Services\\msiserver"), RegValue::text("ImagePath", "C:\\else.exe"));
+        }),
+        ("policy", WillFail, |pc| {
+            pc.raw(&format!("{POLICIES}\\Installer"), number("DisableMSI", 2));
+        }),
+        ("policy", MayFail, |pc| {
+            pc.raw(&format!("{POLICIES}\\Installer"), number("DisableMSI", 1));
+        }),
+        ("policy", MayFail, |pc| {
+            pc.raw(&format!("{POLICIES}\\Safer\\CodeIdentifiers"), number("DefaultLevel", 0));
+        }),
+        ("policy", MayFail, |pc| {
+            pc.raw(&format!("{POLICIES}\\SrpV2\\Msi"), number("EnforcementMode", 1))
+                .key(&format!("{POLICIES}\\SrpV2\\Msi\\rule"), &[]);
+        }),
+        ("policy", MayFail, |pc| {
+            let explorer = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Explorer";
+            pc.key(explorer, &[("AicEnabled", "StoreOnly")]);
+        }),
+        ("in-progress", MayFail, |pc| {
+            pc.key(&format!("{INSTALLER}\\InProgress"), &[("", "C:\\Windows\\Installer\\1f2e.ipi")]);
+        }),
+        ("in-progress", MayFail, |pc| {
+            pc.key(&format!("{INSTALLER}\\Rollback\\Scripts"), &[("C:\\Config.Msi\\1f2e.rbs", "")]);
+        }),
+        ("temp-folder", MayFail, |pc| {
+            pc.remove("C:\\Windows\\TEMP");
+        }),
+        ("temp-folder", MayFail, |pc| {
+            pc.remove("C:\\Users\\maren\\AppData\\Local\\Temp").file("C:\\Users\\maren\\AppData\\Local\\Temp");
+        }),
+        ("temp-folder", MayFail, |pc| {
+            pc.raw(&format!("HKU\\{}\\Environment", pc::MAREN), RegValue::text("TEMP", "R:\\Temp"));
+        }),
+        ("temp-folder", MayFail, |pc| {
+            for name in 0..65_535 {
+                pc.file(&format!("C:\\Windows\\TEMP\\tmp{name:04X}.tmp"));
+            }
+        }),
+        ("filters", WorthKnowing, |pc| {
+            pc.key(&format!("{CONTROL}\\Services\\svguard"), &[("Group", "FSFilter Anti-Virus")]);
+        }),
+        ("user-folders", MayFail, |pc| {
+            let profiles = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\ProfileList";
+            pc.key(&format!("{profiles}\\{}.bak", pc::MAREN), &[]);
+        }),
+    ];
+    for (number, (rule, severity, edit)) in faults.iter().enumerate() {
+        let mut pc = healthy();
+        edit(&mut pc);
+        let found = look(&pc);
+        let told: Vec<_> = found.iter().map(|one| (one.rule.as_str(), one.severity)).collect();
+        assert_eq!(told, [(*rule, *severity)], "fault {number}: {found:#?}");
+        assert!(!found[0].advice.is_empty() && !found[0].evidence.is_empty());
+    }
+}
+
+#[test]
+fn an_installation_in_progress_is_told_from_one_that_was() {
+    let mut pc = healthy();
+    pc.key(&format!("{INSTALLER}\\InProgress"), &[]);
+    assert!(look(&pc)[0].title.contains("was interrupted"));
+    pc.process("C:\\Windows\\System32\\msiexec.exe", &[]);
+    assert!(look(&pc)[0].title.contains("is in progress"));
+}
