@@ -64,6 +64,9 @@ pub enum Command {
     Capture(Capture),
     /// Show what differs between two machines or moments
     Compare(Compare),
+    /// Make, show, merge and compare footprints: what an installed product consists of
+    #[command(subcommand)]
+    Footprint(Footprint),
     /// The whole job, guided
     Mend(Mend),
     /// Set up a broken practice machine and work the whole job on it
@@ -90,7 +93,7 @@ pub struct Report {
 #[derive(Debug, Default, Group)]
 pub struct Open {
     /// The product's name as you know it, a path, a program that runs, a service, a device or a code
-    #[arg(required_unless_present_any = ["payload", "log"], default_value = "", hide_default_value = true)]
+    #[arg(required_unless_present_any = ["payload", "log", "footprint"], default_value = "", hide_default_value = true)]
     pub name: String,
     /// The machine: here, disk:DIR, capture:FILE or bench:DIR
     #[arg(long, value_name = "MACHINE")]
@@ -101,6 +104,9 @@ pub struct Open {
     /// A log of its installer, on this computer: whose it is, and what was written
     #[arg(long, value_name = "FILE")]
     pub log: Option<PathBuf>,
+    /// A footprint of the product, on this computer: what it consists of
+    #[arg(long, value_name = "FILE")]
+    pub footprint: Option<PathBuf>,
     /// How much is meant: this product, or all products of its publisher
     #[arg(long, value_name = "SCOPE", default_value = "product")]
     pub scope: Scope,
@@ -261,6 +267,79 @@ pub struct Compare {
     /// Show every difference, one a line
     #[arg(long)]
     pub all: bool,
+}
+
+/// Footprints.
+#[derive(Debug, Subcommand)]
+pub enum Footprint {
+    /// Make one from a package's tables, without running it
+    Read(FootprintRead),
+    /// Make one from a machine before and after a reference install
+    Record(FootprintRecord),
+    /// Make one from several of the same product and version
+    Merge(FootprintMerge),
+    /// Show one
+    Show {
+        /// The footprint
+        file: PathBuf,
+    },
+    /// Compare a machine with one
+    Compare(FootprintCompare),
+}
+
+/// Make one from a package.
+#[derive(Debug, Group)]
+pub struct FootprintRead {
+    /// The package, on this computer or on the case's machine
+    pub package: String,
+    /// Where it goes.
+    #[command(flatten)]
+    pub to: To,
+}
+
+/// Make one from two moments.
+#[derive(Debug, Group)]
+pub struct FootprintRecord {
+    /// Before: a capture, a machine, or a moment of the case, as for `compare`
+    pub before: String,
+    /// After
+    #[arg(default_value = "now")]
+    pub after: String,
+    /// The product's name, where several were installed
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    /// Where it goes.
+    #[command(flatten)]
+    pub to: To,
+}
+
+/// Make one from several.
+#[derive(Debug, Group)]
+pub struct FootprintMerge {
+    /// The footprints
+    #[arg(required = true, num_args = 2..)]
+    pub files: Vec<PathBuf>,
+    /// Where it goes.
+    #[command(flatten)]
+    pub to: To,
+}
+
+/// Compare a machine.
+#[derive(Debug, Group)]
+pub struct FootprintCompare {
+    /// The footprint
+    pub file: PathBuf,
+    /// The machine, as for `open` [default: the one of the case]
+    #[arg(long, value_name = "MACHINE")]
+    pub on: Option<String>,
+}
+
+/// Where a new footprint goes.
+#[derive(Debug, Default, Group)]
+pub struct To {
+    /// Write it to this new file [default: print it]
+    #[arg(long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
 }
 
 /// The whole job.

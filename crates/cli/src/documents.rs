@@ -5,6 +5,7 @@ use schemars::{JsonSchema, Schema, schema_for};
 use serde::{Deserialize, Serialize};
 use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
+use stubble_core::footprint::{self, Footprint};
 use stubble_core::logs::{Diagnosis, Followed, Said};
 use stubble_core::plan::Plan;
 use stubble_core::subject::{Anchor, Candidate, Subject};
@@ -92,6 +93,20 @@ pub struct Diagnosed {
     pub logs: Vec<DiagnosedLog>,
     /// The machine's own name, where there is a case whose machine was looked at.
     pub computer: Option<String>,
+}
+
+/// How a machine compares with a footprint.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct PrintCompared {
+    /// The footprint.
+    pub footprint: String,
+    /// The machine's own name.
+    pub computer: String,
+    /// What was compared, and what differs.
+    #[serde(flatten)]
+    pub compared: footprint::Compared,
+    /// What could not be looked at.
+    pub could_not_look: Vec<Gap>,
 }
 
 /// One log.
@@ -299,6 +314,8 @@ documented! {
     Ambiguous => "stubble.ambiguous/1",
     Checked => "stubble.check/1",
     Diagnosed => "stubble.diagnose/1",
+    Footprint => "stubble.footprint-document/1",
+    PrintCompared => "stubble.footprint-compare/1",
     Traced => "stubble.trace/1",
     Explanation => "stubble.why/1",
     Plan => "stubble.plan-document/1",

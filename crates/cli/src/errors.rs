@@ -3,6 +3,7 @@
 use std::io;
 use std::path::PathBuf;
 
+use stubble_core::footprint::{FootprintError, MergeError};
 use stubble_core::logs::LogError;
 use stubble_core::packages::PackageError;
 use stubble_core::plan::PlanError;
@@ -76,6 +77,20 @@ pub enum CliError {
         /// What is wrong.
         source: LogError,
     },
+    /// A file is no footprint.
+    #[error("{} is no footprint: {source}", .path.display())]
+    Footprint {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        source: FootprintError,
+    },
+    /// Footprints cannot be merged.
+    #[error(transparent)]
+    Merge(#[from] MergeError),
+    /// Nothing came between two moments.
+    #[error("between the two nothing was installed{}", .0.as_ref().map(|name| format!(" that is called {name}")).unwrap_or_default())]
+    NothingCame(Option<String>),
     /// There is no log to read.
     #[error("no log is named, and no setup has run in this case")]
     NoLog,
@@ -193,6 +208,13 @@ pub fn explain(error: &CliError) -> Told {
             "Name a text log; run setup once more with its log switched on (msiexec /i PACKAGE /l*v FILE) if there is none.",
             Exit::Usage,
         ),
+        CliError::Footprint { .. } => {
+            told("Mend the entry that is named; docs/format-footprint.md explains it. Nothing was done.", Exit::Usage)
+        }
+        CliError::Merge(_) => told("Merge footprints of one product in one version.", Exit::Usage),
+        CliError::NothingCame(_) => {
+            told("Take a capture before the install and one after it, and name the product with `--name`.", Exit::Usage)
+        }
         CliError::NoLog => told("Name it: `stubble diagnose LOG`.", Exit::Usage),
         CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
         CliError::NoName(_) => told("Give the name as well: `stubble open NAME --log FILE --on MACHINE`.", Exit::Usage),

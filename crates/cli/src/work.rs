@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use stubble_core::footprint::Footprint;
 use stubble_core::packages::{Package, Registered};
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Survey};
@@ -73,6 +74,12 @@ impl Work {
         }
     }
 
+    /// The footprint of the case, where it was opened with one.
+    pub fn footprint(&self) -> Result<Option<Footprint>, CliError> {
+        let path = self.case.folder().join(FOOTPRINT);
+        if path.is_file() { read_footprint(&path).map(Some) } else { Ok(None) }
+    }
+
     /// The same, with the libraries that its programs ask for, as far as its contents can be read.
     pub fn payload_with_imports(&self) -> Result<Option<PackageFile>, CliError> {
         let Some(mut file) = self.payload()? else { return Ok(None) };
@@ -95,6 +102,15 @@ impl Work {
             ));
         }
     }
+}
+
+/// The file of the case that holds its footprint.
+pub const FOOTPRINT: &str = "footprint.toml";
+
+/// Reads a footprint on this computer.
+pub fn read_footprint(path: &Path) -> Result<Footprint, CliError> {
+    let text = std::fs::read_to_string(path).map_err(|source| CliError::Io { path: path.to_owned(), source })?;
+    Footprint::parse(&text).map_err(|source| CliError::Footprint { path: path.to_owned(), source })
 }
 
 /// Reads a package on the machine: its tables, and its bytes.

@@ -6,6 +6,7 @@
 pub mod blockers;
 pub mod confirm;
 pub mod content;
+pub mod footprint;
 pub mod loans;
 pub mod logs;
 pub mod model;

@@ -3,7 +3,7 @@
 mod pc;
 
 use pc::Pc;
-use stubble_core::blockers::{Blocker, Severity, check};
+use stubble_core::blockers::{Blocker, Known, Severity, check};
 use stubble_core::model::RegValue;
 use stubble_core::packages::Registered;
 
@@ -30,7 +30,7 @@ fn healthy() -> Pc {
 fn look(pc: &Pc) -> Vec<Blocker> {
     let survey = pc.survey();
     let subject = pc::subject(&survey, &[], "scale desk");
-    check(&survey, &Registered::read(&survey), &subject, &pc::traced(pc, "scale desk"), None, &[], None)
+    check(&survey, &Registered::read(&survey), &subject, &pc::traced(pc, "scale desk"), Known::default())
 }
 
 fn number(name: &str, value: u32) -> RegValue {

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 
 use pc::{Pc, traced};
 use proptest::prelude::*;
-use stubble_core::blockers::{Severity, check};
+use stubble_core::blockers::{Known, Severity, check};
 use stubble_core::confirm::{clean, outside};
 use stubble_core::model::Place;
 use stubble_core::packages::Registered;
@@ -99,7 +99,7 @@ fn blockers_without_a_payload_and_none_on_a_healthy_machine() {
     let look = |pc: &Pc| {
         let survey = pc.survey();
         let subject = pc::subject(&survey, &[], "scale desk");
-        check(&survey, &Registered::read(&survey), &subject, &traced(pc, "scale desk"), None, &[], None)
+        check(&survey, &Registered::read(&survey), &subject, &traced(pc, "scale desk"), Known::default())
     };
     assert_eq!(look(&pc), []);
     pc.process(&format!("{DESK}\\desk.exe"), &[])

@@ -1,6 +1,6 @@
 //! `check`: what stands in the way of a working install now.
 
-use stubble_core::blockers::{Severity, check};
+use stubble_core::blockers::{Known, Severity, check};
 use stubble_core::logs::Run;
 use stubble_core::survey::Gap;
 
@@ -30,7 +30,9 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let log: Option<(String, Option<Run>)> = work.case.read("diagnosis.json")?;
     let log = log.as_ref().and_then(|(name, run)| Some((name.as_str(), run.as_ref()?)));
     let subject = &work.case.about.subject;
-    let blockers = check(&work.survey, &work.registered, subject, &work.trace(), meant, &borrowed, log);
+    let footprint = work.footprint()?;
+    let known = Known { payload: meant, borrowed: &borrowed, footprint: footprint.as_ref(), log };
+    let blockers = check(&work.survey, &work.registered, subject, &work.trace(), known);
     let mut could_not_look = work.survey.gaps.clone();
     if let (Some(path), None) = (&work.case.about.payload, &payload) {
         let why = "the installer is not there any more, so what it would say is not known".to_owned();

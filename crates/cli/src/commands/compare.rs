@@ -40,7 +40,7 @@ pub fn run(args: &Compare, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
 }
 
 /// One side: a machine, a moment of the case, or a file.
-fn side(text: &str, settings: &Settings) -> Result<Survey, CliError> {
+pub(super) fn side(text: &str, settings: &Settings) -> Result<Survey, CliError> {
     if is_machine(text) {
         return Ok(machine(text, &settings.case)?.observe().survey()?);
     }

@@ -9,6 +9,7 @@ mod confirm;
 mod demo;
 mod diagnose;
 mod discard;
+mod footprint;
 mod giveback;
 mod install;
 mod loans;
@@ -77,6 +78,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
         Command::Open(args) => open::run(&args, settings, ui),
         Command::Check => check::run(settings, ui),
         Command::Diagnose(args) => diagnose::run(&args, settings, ui),
+        Command::Footprint(args) => footprint::run(&args, settings, ui),
         Command::Trace(args) => trace::run(&args, settings, ui),
         Command::Why(args) => why::run(&args, settings, ui),
         Command::Plan(args) => plan::run(&args, settings, ui),

@@ -2,8 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
+use stubble_core::footprint::{self, Footprint};
 use stubble_core::logs::{Whose, diagnose};
 use stubble_core::model::Guid;
+use stubble_core::model::text::fold;
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Anchor, AnchorKind, Identified, PackageFile, Subject, identify, pointed_at, widen};
 use stubble_core::survey::Survey;
@@ -15,7 +17,7 @@ use crate::documents::{Ambiguous, Opened};
 use crate::errors::CliError;
 use crate::machines::{full, machine};
 use crate::views::terminal;
-use crate::work::{Settings, downloaded_packages, read_package};
+use crate::work::{FOOTPRINT, Settings, downloaded_packages, read_footprint, read_package};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -27,8 +29,9 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
         Some(path) => vec![read_package(machine.observe(), path)?.0],
         None => downloaded_packages(machine.observe(), &survey),
     };
+    let print = args.footprint.as_deref().map(read_footprint).transpose()?;
     let log = args.log.as_deref().map(read_log).transpose()?;
-    let Wanted { name, how } = wanted(args, &survey, &registered, &packages, log.as_ref())?;
+    let Wanted { name, how } = wanted(args, &survey, &registered, &packages, log.as_ref(), print.as_ref())?;
     let subject = match identify(&survey, &registered, &packages, &name) {
         Identified::One(subject) => *subject,
         Identified::Several(candidates) => {
@@ -38,12 +41,24 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
             }
             return Err(CliError::Several { name: ambiguous.name, candidates: ambiguous.candidates });
         }
-        Identified::Nobody(known) => return Err(CliError::Nobody { name, known }),
+        Identified::Nobody(known) => match &print {
+            // Nothing on the machine names it; the footprint still tells what to look for.
+            Some(print) if fold(&print.name) == fold(&name) => footprint::subject(print, Vec::new()),
+            _ => return Err(CliError::Nobody { name, known }),
+        },
     };
     let (mut subject, others) = match args.scope {
         Scope::Product => (subject, Vec::new()),
         Scope::Publisher => widen(&survey, &registered, &packages, subject),
     };
+    if let (Some(print), Some(path)) = (&print, &args.footprint) {
+        let from = format!("the footprint {}", path.display());
+        let told = footprint::anchors(print, &from, &registered, &survey.facts);
+        let is_new =
+            |one: &Anchor| !subject.anchors.iter().any(|known| known.kind == one.kind && known.value == one.value);
+        let new: Vec<Anchor> = told.into_iter().filter(is_new).collect();
+        subject.anchors.extend(new);
+    }
     if let Some((from, leads)) = log {
         subject.anchors.extend(logged(&from, leads));
     }
@@ -52,6 +67,9 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     about.vault = args.vault.as_deref().map(vault).transpose()?;
     let vault = about.vault.as_ref().map(|vault| vault.display().to_string());
     let case = Case::create(&settings.case, about)?;
+    if let Some(print) = &print {
+        case.write(FOOTPRINT, print.to_toml().as_bytes())?;
+    }
     let facts = &survey.facts;
     let opened = Opened {
         on,
@@ -81,12 +99,15 @@ fn wanted(
     registered: &Registered,
     packages: &[PackageFile],
     log: Option<&(String, Whose)>,
+    print: Option<&Footprint>,
 ) -> Result<Wanted, CliError> {
     let name = args.name.clone();
     if name.is_empty() {
         let told = log.filter(|(_, whose)| !whose.name.is_empty());
         let told = told.map(|(from, whose)| (whose.name.clone(), format!("{from} is of its setup")));
         let package = packages.first().filter(|_| args.payload.is_some());
+        let by_print = print.map(|print| (print.name.clone(), "its footprint says so".to_owned()));
+        let told = told.or(by_print);
         let told =
             told.or_else(|| package.map(|file| (file.package.name.clone(), format!("{} installs it", file.path))));
         let Some((name, how)) = told else {

@@ -5,6 +5,7 @@ mod rules;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::footprint::Footprint;
 use crate::logs::{self, Run};
 use crate::model::{Guid, Place};
 use crate::packages::predict::{Prediction, predict};
@@ -72,25 +73,38 @@ pub struct Situation<'s> {
     pub payload: Option<(&'s str, &'s Package)>,
     /// Values that are ours to give back.
     pub borrowed: &'s [Place],
+    /// What the product consists of, where a footprint tells.
+    pub footprint: Option<&'s Footprint>,
     /// The log that was read in this case, and the install that failed in it.
     pub log: Option<(&'s str, &'s Run)>,
     /// What it will say.
     pub prediction: Prediction,
 }
 
-/// Looks for everything in the way; the surest first. An install of `payload` is meant, if given;
-/// the values in `borrowed` are otherwise on our behalf.
+/// What is known of the job beside the machine and the subject.
+#[derive(Clone, Copy, Default)]
+pub struct Known<'s> {
+    /// The installer that is meant, with its path.
+    pub payload: Option<(&'s str, &'s Package)>,
+    /// Values that are otherwise on our behalf.
+    pub borrowed: &'s [Place],
+    /// What the product consists of.
+    pub footprint: Option<&'s Footprint>,
+    /// The log that was read, with the install that failed in it.
+    pub log: Option<(&'s str, &'s Run)>,
+}
+
+/// Looks for everything in the way; the surest first.
 pub fn check(
     survey: &Survey,
     registered: &Registered,
     subject: &Subject,
     trace: &Trace,
-    payload: Option<(&str, &Package)>,
-    borrowed: &[Place],
-    log: Option<(&str, &Run)>,
+    known: Known<'_>,
 ) -> Vec<Blocker> {
+    let Known { payload, borrowed, footprint, log } = known;
     let prediction = payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
-    let situation = Situation { survey, registered, subject, trace, payload, borrowed, log, prediction };
+    let situation = Situation { survey, registered, subject, trace, payload, borrowed, footprint, log, prediction };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
     for blocker in &mut found {
         explains(blocker, log);

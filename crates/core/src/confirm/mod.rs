@@ -31,7 +31,12 @@ pub struct Finding {
 }
 
 impl Finding {
-    fn new(place: Place, expected: impl Into<String>, seen: impl Into<String>, advice: impl Into<String>) -> Self {
+    pub(crate) fn new(
+        place: Place,
+        expected: impl Into<String>,
+        seen: impl Into<String>,
+        advice: impl Into<String>,
+    ) -> Self {
         Self { place, expected: expected.into(), seen: seen.into(), advice: advice.into() }
     }
 }

@@ -42,6 +42,10 @@ pub enum AnchorKind {
     Payload,
     /// A file that its installer has written, according to a log.
     LoggedFile,
+    /// A file that a footprint names.
+    PrintedFile,
+    /// A registry value that a footprint names: key and name, parted by U+0001.
+    PrintedValue,
 }
 
 /// One fact that identifies the subject, with where it is from.

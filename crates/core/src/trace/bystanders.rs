@@ -44,6 +44,12 @@ pub fn is_in_others(scene: &Scene<'_>, path: &str) -> bool {
     scene.survey.entry(path).is_some_and(|entry| shares_file(scene, entry).is_some())
 }
 
+/// Whether a key bears another product's name, or lies below one that does.
+pub fn is_key_of_others(scene: &Scene<'_>, key: &str) -> bool {
+    let names = |part: &str| scene.others.iter().any(|other| other.names(part));
+    key.split('\\').skip(2).any(names)
+}
+
 /// Whether the programs directly in a folder say that they are parts of another product that is
 /// installed, and none that it is a part of the subject.
 pub fn says_others(scene: &Scene<'_>, folder: NodeId) -> bool {

@@ -2,6 +2,7 @@
 
 mod architecture;
 mod cached_package_gone;
+mod conflict;
 mod damaged;
 mod filters;
 mod held_open;
@@ -34,6 +35,7 @@ pub static RULES: &[Rule] = &[
     policy::look,
     architecture::look,
     other_version::look,
+    conflict::look,
     service_taken::look,
     in_its_place::look,
     cached_package_gone::look,

@@ -15,6 +15,7 @@ mod logged;
 mod named_folder;
 mod named_key;
 mod pointing;
+mod printed;
 mod process;
 mod program_settings;
 mod publisher;
@@ -62,5 +63,6 @@ pub static RULES: &[&dyn Rule] = &[
     &pointing::Pointing,
     &program_settings::ProgramSettings,
     &certificate::Certificate,
+    &printed::Printed,
     &history::History,
 ];

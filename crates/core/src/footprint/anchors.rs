@@ -1,0 +1,64 @@
+//! What a footprint tells of who is looked for.
+
+use super::{Footprint, on_machine};
+use crate::model::path;
+use crate::packages::Registered;
+use crate::subject::{Anchor, AnchorKind, Scope, Subject};
+use crate::survey::Facts;
+
+/// Facts about the subject; `from` names the footprint.
+pub fn anchors(print: &Footprint, from: &str, registered: &Registered, facts: &Facts) -> Vec<Anchor> {
+    let mut found = Vec::new();
+    let mut add = |kind, value: String| found.push(Anchor { kind, value, from: from.to_owned() });
+    add(AnchorKind::Name, print.name.clone());
+    if !print.publisher.is_empty() {
+        add(AnchorKind::Publisher, print.publisher.clone());
+    }
+    for name in &print.names {
+        add(AnchorKind::EarlierName, name.clone());
+    }
+    if let Some(code) = print.product_code {
+        add(AnchorKind::ProductCode, code.to_string());
+    }
+    if let Some(code) = print.upgrade_code {
+        add(AnchorKind::UpgradeCode, code.to_string());
+    }
+    for other in &print.predecessors {
+        if !other.name.is_empty() {
+            add(AnchorKind::EarlierName, other.name.clone());
+        }
+        let Some(code) = other.upgrade_code else { continue };
+        add(AnchorKind::EarlierUpgradeCode, code.to_string());
+        for (product, told) in registered.related(code) {
+            add(AnchorKind::EarlierProduct, product.to_string());
+            if !told.name.is_empty() {
+                add(AnchorKind::EarlierName, told.name.clone());
+            }
+        }
+    }
+    for folder in print.program_folders() {
+        // The folder's name counts as the product's only where it is the last of several parts.
+        if folder.split('\\').count() > 2 && folder.starts_with("%ProgramFiles") && !folder.contains("Common Files") {
+            add(AnchorKind::FolderName, path::leaf(folder).to_owned());
+        }
+    }
+    for file in print.files.iter().filter(|file| !file.sometimes) {
+        for place in on_machine(&file.path, facts) {
+            add(AnchorKind::PrintedFile, place);
+        }
+    }
+    for value in print.values.iter().filter(|value| !value.sometimes) {
+        for key in on_machine(&value.key, facts) {
+            let name = on_machine(&value.name, facts).swap_remove(0);
+            add(AnchorKind::PrintedValue, format!("{key}\u{1}{name}"));
+        }
+    }
+    found.sort();
+    found.dedup_by(|a, b| a.kind == b.kind && a.value == b.value);
+    found
+}
+
+/// The subject that a footprint describes, for a machine on which nothing else names it.
+pub fn subject(print: &Footprint, anchors: Vec<Anchor>) -> Subject {
+    Subject { name: print.name.clone(), publisher: print.publisher.clone(), scope: Scope::Product, anchors }
+}

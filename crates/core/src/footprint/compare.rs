@@ -1,0 +1,201 @@
+//! Is a product installed as its footprint says?
+
+use std::collections::BTreeSet;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{Class, Footprint, PrintedFile, general, on_machine};
+use crate::confirm::{Finding, Installed};
+use crate::model::path::program_of;
+use crate::model::registry::text_of;
+use crate::model::text::fold;
+use crate::model::{Place, PlaceKind};
+use crate::survey::{EntryKind, Survey};
+
+/// How a machine compares with a footprint.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Compared {
+    /// What was compared, and what is not as the footprint says.
+    pub installed: Installed,
+    /// Files in the product's own folders that the footprint does not name, with their sizes.
+    pub surplus: Vec<(Place, u64)>,
+}
+
+const REINSTALL: &str = "Install it again, or take the file from a machine on which it is whole.";
+
+/// The digest of a content, as footprints have it.
+pub fn digest(content: &[u8]) -> String {
+    blake3::hash(content).to_hex().to_string()
+}
+
+/// Compares. `digest` gives the BLAKE3 digest of a file on the machine, in hexadecimal digits; `None` where
+/// it cannot be read.
+pub fn compare(print: &Footprint, survey: &Survey, digest: &dyn Fn(&str) -> Option<String>) -> Compared {
+    let mut result = Compared::default();
+    result.installed.product = format!("{} {}", print.name, print.version).trim().to_owned();
+    for file in &print.files {
+        let (looked, findings) = one_file(file, survey, digest);
+        result.installed.files += looked;
+        result.installed.findings.extend(findings);
+    }
+    values(print, survey, &mut result.installed);
+    services(print, survey, &mut result.installed);
+    shortcuts(print, survey, &mut result.installed);
+    result.surplus = surplus(print, survey);
+    result
+}
+
+fn one_file(file: &PrintedFile, survey: &Survey, digest: &dyn Fn(&str) -> Option<String>) -> (usize, Vec<Finding>) {
+    if file.class != Class::Program {
+        return (0, Vec::new());
+    }
+    let mut findings = Vec::new();
+    let places = on_machine(&file.path, &survey.facts);
+    for path in &places {
+        let expected = match (file.size, file.version.as_str()) {
+            (Some(size), "") => format!("{size} bytes"),
+            (Some(size), version) => format!("{size} bytes, version {version}"),
+            (None, _) => "there".to_owned(),
+        };
+        let seen = match survey.entry(path).map(|entry| survey.files.data(entry)) {
+            None if file.sometimes => continue,
+            None => "missing".to_owned(),
+            Some(data) if data.kind == EntryKind::Folder => "a folder".to_owned(),
+            Some(data) if file.size.is_some_and(|size| size != data.size) => format!("{} bytes", data.size),
+            Some(_) if file.blake3.is_empty() => continue,
+            Some(_) => match digest(path) {
+                None => "cannot be read".to_owned(),
+                Some(found) if found.eq_ignore_ascii_case(&file.blake3) => continue,
+                Some(_) => "other content of the same size".to_owned(),
+            },
+        };
+        findings.push(Finding::new(Place::file(path), expected, seen, REINSTALL));
+    }
+    (places.len(), findings)
+}
+
+fn values(print: &Footprint, survey: &Survey, result: &mut Installed) {
+    for value in &print.values {
+        // What is a user's own is there for those who have started the program.
+        if value.key.starts_with("HKU\\") {
+            continue;
+        }
+        for key in on_machine(&value.key, &survey.facts) {
+            result.values += 1;
+            let name = on_machine(&value.name, &survey.facts).swap_remove(0);
+            let at = survey.registry.key(&key);
+            let found = at.and_then(|at| survey.registry.value(at, &name));
+            let expected = match (&value.text, value.number) {
+                (Some(text), _) => format!("\"{text}\""),
+                (None, Some(number)) => number.to_string(),
+                (None, None) => "there".to_owned(),
+            };
+            let seen = match found {
+                None if value.sometimes => continue,
+                None => "missing".to_owned(),
+                Some(found) => match (&value.text, value.number) {
+                    (Some(text), _) => {
+                        let told = text_of(found.data);
+                        if means(text, &told, survey) {
+                            continue;
+                        }
+                        format!("\"{told}\"")
+                    }
+                    (None, Some(number)) if found.dword() == Some(number) => continue,
+                    (None, Some(_)) => found.dword().map_or("no number".to_owned(), |number| number.to_string()),
+                    (None, None) => continue,
+                },
+            };
+            result.findings.push(Finding::new(Place::value(key, name), expected, seen, "Run setup again."));
+        }
+    }
+}
+
+/// Whether a text of a footprint is this one on the machine.
+fn means(text: &str, told: &str, survey: &Survey) -> bool {
+    let (quote, inner) = text.strip_prefix('"').map_or(("", text), |inner| ("\"", inner));
+    on_machine(inner, &survey.facts).iter().any(|inner| format!("{quote}{inner}") == told)
+}
+
+fn services(print: &Footprint, survey: &Survey, result: &mut Installed) {
+    let registry = &survey.registry;
+    for service in &print.services {
+        result.services += 1;
+        let place = Place::new(PlaceKind::Service, &service.name);
+        let mut wrong = |expected: String, seen: String| {
+            result.findings.push(Finding::new(place.clone(), expected, seen, "Run setup again."));
+        };
+        let Some(key) = registry.key(&format!("{}\\{}", survey.facts.services_key(), service.name)) else {
+            wrong("a service".to_owned(), "missing".to_owned());
+            continue;
+        };
+        let command = registry.text(key, "ImagePath").unwrap_or_default();
+        let program = program_of(&command, &survey.environment(None), &|path| survey.has_file(path));
+        let program = program.map(|program| general(&program, &survey.facts));
+        if !service.program.is_empty() && program.as_ref().is_none_or(|program| fold(program) != fold(&service.program))
+        {
+            wrong(format!("starts {}", service.program), format!("starts `{command}`"));
+        }
+        let start = registry.value(key, "Start").and_then(|value| value.dword());
+        if service.start.is_some() && start != service.start {
+            let told = |start: Option<u32>| start.map_or("none".to_owned(), |start| start.to_string());
+            wrong(format!("start type {}", told(service.start)), format!("start type {}", told(start)));
+        }
+        let states = &survey.running.services;
+        let state = states.iter().find(|state| fold(&state.name) == fold(&service.name));
+        if service.runs && state.is_some_and(|state| !state.running) {
+            wrong("running".to_owned(), "stopped".to_owned());
+        }
+    }
+}
+
+fn shortcuts(print: &Footprint, survey: &Survey, result: &mut Installed) {
+    for shortcut in &print.shortcuts {
+        for file in on_machine(&shortcut.path, &survey.facts) {
+            // A user's own shortcut is not made for those who came later.
+            if shortcut.path.starts_with("%StartMenu%") && !survey.exists(&file) {
+                continue;
+            }
+            result.shortcuts += 1;
+            let found = survey.files.find(&file);
+            let leads = survey.shortcuts.iter().find(|one| Some(one.file) == found).map(|one| one.target.as_str());
+            let seen = match leads {
+                None => "missing".to_owned(),
+                Some(leads) if !survey.exists(leads) => format!("leads to {leads}, where nothing is"),
+                Some(leads) if fold(&general(leads, &survey.facts)) != fold(&shortcut.target) => {
+                    format!("leads to {leads}")
+                }
+                Some(_) => continue,
+            };
+            let expected = format!("leads to {}", shortcut.target);
+            result.findings.push(Finding::new(Place::file(file), expected, seen, "Run setup again."));
+        }
+    }
+}
+
+/// Files beside the named ones, in the folders that are the product's alone.
+fn surplus(print: &Footprint, survey: &Survey) -> Vec<(Place, u64)> {
+    let named: BTreeSet<String> =
+        print.files.iter().flat_map(|file| on_machine(&file.path, &survey.facts)).map(|path| fold(&path)).collect();
+    let roots = ["%ProgramFiles%", "%ProgramFiles(x86)%"];
+    let mut found = Vec::new();
+    for folder in print.program_folders() {
+        // Only a folder that bears the product's own name, or lies below one, is its own.
+        let own = folder.split('\\').skip(1).any(|part| fold(&print.name).contains(&fold(part)) && part.len() > 3);
+        if !own || !roots.iter().any(|root| folder.starts_with(root)) {
+            continue;
+        }
+        for path in on_machine(folder, &survey.facts) {
+            let Some(entry) = survey.files.find(&path) else { continue };
+            for file in survey.files.below(entry) {
+                let data = survey.files.data(file);
+                let path = survey.files.path(file);
+                if data.kind == EntryKind::File && !named.contains(&fold(&path)) {
+                    found.push((Place::file(path), data.size));
+                }
+            }
+        }
+    }
+    found
+}

@@ -1,0 +1,151 @@
+//! Footprints: what is written is read again, hostile ones are refused, several become one, and nobody
+//! else's place is taken for what one says.
+
+mod pc;
+
+use pc::Pc;
+use stubble_core::footprint::{Footprint, MergeError, anchors, merge, record, subject};
+use stubble_core::packages::Registered;
+use stubble_core::trace::{Decision, trace};
+
+const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
+
+fn before() -> Pc {
+    let mut pc = Pc::new();
+    pc.listed(
+        "bridge",
+        "Fennelgate Label Bridge",
+        "Fennelgate Instruments",
+        "C:\\Program Files\\Fennelgate\\Label Bridge",
+    )
+    .file("C:\\Program Files\\Fennelgate\\Label Bridge\\labels.dll")
+    .key("HKLM\\SOFTWARE\\Fennelgate\\Label Bridge", &[("Port", "47311")]);
+    pc
+}
+
+fn after() -> Pc {
+    let mut pc = before();
+    pc.listed("desk", "Quernlight Scale Desk", "Fennelgate Instruments", DESK)
+        .sized(&format!("{DESK}\\desk.exe"), 900)
+        .sized(&format!("{DESK}\\bridge.exe"), 300)
+        .key("HKLM\\SOFTWARE\\Fennelgate\\Scale Desk", &[("InstallDir", DESK)])
+        .service("FennelgateScaleBridge", &format!("\"{DESK}\\bridge.exe\" /service"), true)
+        .shortcut("C:\\ProgramData\\Microsoft\\Windows\\Start Menu\\Programs\\Desk.lnk", &format!("{DESK}\\desk.exe"))
+        .file("C:\\Users\\maren\\AppData\\Roaming\\Fennelgate\\desk.ini")
+        .file("C:\\Windows\\Prefetch\\DESK.EXE-1A2B3C4D.pf");
+    pc
+}
+
+fn recorded() -> Footprint {
+    record(&before().survey(), &after().survey(), None).unwrap().footprint
+}
+
+#[test]
+fn what_came_is_recorded_without_what_windows_does() {
+    let made = record(&before().survey(), &after().survey(), None).unwrap();
+    let print = &made.footprint;
+    assert_eq!((print.name.as_str(), print.publisher.as_str()), ("Quernlight Scale Desk", "Fennelgate Instruments"));
+    let paths: Vec<&str> = print.files.iter().map(|file| file.path.as_str()).collect();
+    assert_eq!(
+        paths,
+        [
+            "%AppData%\\Fennelgate\\desk.ini",
+            "%ProgramFiles%\\Fennelgate\\Scale Desk\\bridge.exe",
+            "%ProgramFiles%\\Fennelgate\\Scale Desk\\desk.exe"
+        ]
+    );
+    assert!(made.left_out > 0);
+    assert_eq!(print.services[0].program, "%ProgramFiles%\\Fennelgate\\Scale Desk\\bridge.exe");
+    assert!(print.services[0].runs && print.shortcuts.len() == 1);
+    assert!(print.values.iter().all(|value| !value.key.contains("S-1-5-21")));
+    assert!(record(&before().survey(), &before().survey(), None).is_none());
+}
+
+#[test]
+fn what_is_written_is_read_again() {
+    let print = recorded();
+    assert_eq!(Footprint::parse(&print.to_toml()).unwrap(), print);
+}
+
+#[test]
+fn hostile_footprints_are_refused_with_their_entry() {
+    let good = "format = \"stubble.footprint/1\"\nname = \"Scale Desk\"\n";
+    assert!(Footprint::parse(good).is_ok());
+    let file = |path: &str| format!("{good}[[file]]\npath = '{path}'\n");
+    let value = |key: &str| format!("{good}[[value]]\nkind = 1\nkey = '{key}'\n");
+    let mut bad = vec![
+        String::new(),
+        "format = \"stubble.footprint/9\"\nname = \"Desk\"\n".to_owned(),
+        "format = \"stubble.footprint/1\"\nname = \" \"\n".to_owned(),
+        format!("{good}run = \"format c:\"\n"),
+        format!("{good}[[file]]\npath = '%ProgramFiles%\\F\\a'\ncommand = \"a\"\n"),
+        format!("{good}[[file]]\npath = '%ProgramFiles%\\F\\a'\nblake3 = \"abc\"\n"),
+        format!("{good}[[file]]\npath = '%ProgramFiles%\\F\\a'\nsize = -4\n"),
+        format!("{good}[[service]]\nname = 'a\\..\\b'\n"),
+        format!("{good}[[service]]\nname = ''\n"),
+        format!("{good}[[folder]]\npath = 'C:\\Windows'\nclass = \"cache\"\n"),
+        format!("{good}[[shortcut]]\npath = '..\\a.lnk'\ntarget = 'a'\n"),
+        format!("{good}product_code = \"none\"\n"),
+    ];
+    bad.extend(
+        ["C:\\Windows\\a", "%ProgramFiles%", "%ProgramFiles%\\", "%ProgramFiles%\\..\\a", "%ProgramFiles%\\a\\.\\b"]
+            .map(file),
+    );
+    bad.extend(
+        ["%Temp%\\a", "\\\\server\\share\\a", "%SystemDrive%\\a:stream", "%ProgramFiles%\\CON\\a", "a.exe"].map(file),
+    );
+    bad.extend(
+        ["HKLM", "HKLM\\SYSTEM", "HKCR\\a\\b", "HKU\\S-1-5-18\\Software\\a", "HKLM\\SOFTWARE\\..\\a"].map(value),
+    );
+    for text in &bad {
+        let error = Footprint::parse(text).map(|_| ()).expect_err(text);
+        assert!(!error.to_string().is_empty());
+    }
+    assert!(bad.len() >= 22);
+}
+
+#[test]
+fn several_become_one_and_what_differs_is_not_told() {
+    let (one, mut other) = (recorded(), recorded());
+    other.files.remove(0);
+    other.files[0].size = Some(301);
+    other.values[0].text = Some("elsewhere".into());
+    other.files[1].blake3 = "ab".repeat(32);
+    let merged = merge(&[one.clone(), other.clone()]).unwrap();
+    assert_eq!(merged.files.len(), one.files.len());
+    assert_eq!(merged.from, Some(2));
+    let by_name = |leaf: &str| merged.files.iter().find(|file| file.path.ends_with(leaf)).unwrap();
+    assert!(by_name("desk.ini").sometimes && !by_name("desk.exe").sometimes);
+    assert_eq!((by_name("bridge.exe").size, by_name("desk.exe").size), (None, Some(900)));
+    assert_eq!(by_name("desk.exe").blake3, "ab".repeat(32), "a digest that one of them has stays");
+    assert_eq!(merged.values.iter().filter(|value| value.text.is_none()).count(), 1);
+    other.version = "9".into();
+    assert!(matches!(merge(&[one.clone(), other]), Err(MergeError::Different(..))));
+    assert_eq!(merge(&[one]).unwrap_err(), MergeError::TooFew);
+}
+
+#[test]
+fn nothing_is_taken_that_is_somebody_elses_or_the_systems() {
+    let text = "format = \"stubble.footprint/1\"\nname = \"Quernlight Scale Desk\"\npublisher = \"Fennelgate Instruments\"\n\
+        [[file]]\npath = '%ProgramFiles%\\Fennelgate\\Label Bridge\\labels.dll'\n\
+        [[file]]\npath = '%SystemRoot%\\System32\\kernel32.dll'\n\
+        [[file]]\npath = '%ProgramData%\\Odd Place\\scale.bin'\n\
+        [[value]]\nkey = 'HKLM\\SOFTWARE\\Fennelgate\\Label Bridge'\nname = 'Port'\nkind = 1\n\
+        [[value]]\nkey = 'HKLM\\SOFTWARE\\Odd Key'\nname = 'Desk'\nkind = 1\n";
+    let print = Footprint::parse(text).unwrap();
+    let mut pc = before();
+    pc.file("C:\\Windows\\System32\\kernel32.dll")
+        .file("C:\\ProgramData\\Odd Place\\scale.bin")
+        .key("HKLM\\SOFTWARE\\Odd Key", &[("Desk", "1"), ("Other", "2")]);
+    let survey = pc.survey();
+    let registered = Registered::read(&survey);
+    let known = anchors(&print, "the footprint desk.toml", &registered, &survey.facts);
+    let found = trace(&survey, &registered, &subject(&print, known));
+    assert_eq!(
+        pc::with(&found, Decision::Remove),
+        ["HKLM\\SOFTWARE\\Odd Key : Desk", "C:\\ProgramData\\Odd Place\\scale.bin"]
+    );
+    assert!(
+        pc::remnant(&found, "C:\\Windows\\System32\\kernel32.dll").is_none_or(|one| one.decision == Decision::Keep)
+    );
+}
