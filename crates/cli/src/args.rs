@@ -54,10 +54,12 @@ pub enum Command {
     Loans,
     /// Give back what is borrowed, all or some
     Giveback(Giveback),
+    /// Look for installers on the machine, and choose one
+    Payload(Payload),
     /// Run the installer and explain the result
     Install(Install),
     /// Look again: is it clean, is it installed right, did anything else change
-    Confirm,
+    Confirm(Confirm),
     /// Write the ticket as HTML, Markdown and JSON
     Report(Report),
     /// Take a portable picture of a machine, for someone else or for later
@@ -79,6 +81,17 @@ pub struct Consent {
     /// Do not ask, for scripts
     #[arg(long)]
     pub yes: bool,
+}
+
+/// Look again.
+#[derive(Debug, Default, Group)]
+pub struct Confirm {
+    /// Check a receipt that somebody else has written, without a machine
+    #[arg(long, value_name = "FILE")]
+    pub receipt: Option<PathBuf>,
+    /// The journal of its case, to see that it stands there
+    #[arg(long, value_name = "FILE", requires = "receipt")]
+    pub journal: Option<PathBuf>,
 }
 
 /// Write the ticket.
@@ -235,11 +248,28 @@ pub struct Giveback {
     pub consent: Consent,
 }
 
+/// Look for installers.
+#[derive(Debug, Default, Group)]
+pub struct Payload {
+    /// Look in this folder of the machine as well
+    #[arg(long, value_name = "DIR")]
+    pub among: Option<String>,
+    /// Make this file the case's installer, and keep a copy of it in the case
+    #[arg(long, value_name = "FILE")]
+    pub choose: Option<String>,
+    /// Choose it only if its SHA-256 is this
+    #[arg(long, value_name = "HEX", requires = "choose")]
+    pub sha256: Option<String>,
+}
+
 /// Run the installer.
 #[derive(Debug, Group)]
 pub struct Install {
     /// The installer, by its path on the machine [default: the one of the case]
     pub payload: Option<String>,
+    /// Run it only if its SHA-256 is this
+    #[arg(long, value_name = "HEX")]
+    pub sha256: Option<String>,
     /// Whether to ask.
     #[command(flatten)]
     pub consent: Consent,

@@ -7,6 +7,7 @@ use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
 use stubble_core::footprint::{self, Footprint};
 use stubble_core::logs::{Diagnosis, Followed, Said};
+use stubble_core::payloads::Candidate as PayloadCandidate;
 use stubble_core::plan::Plan;
 use stubble_core::subject::{Anchor, Candidate, Subject};
 use stubble_core::survey::compare::Change;
@@ -14,7 +15,7 @@ use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
-use stubble_ledger::{GivenBack, HeldEntry, InstallReport, Outcome, Report, Returned, VaultState};
+use stubble_ledger::{GivenBack, HeldEntry, InstallReport, Outcome, ReceiptCheck, Report, Returned, VaultState};
 
 /// A document with its schema's name and version.
 #[derive(Debug, Serialize)]
@@ -107,6 +108,36 @@ pub struct PrintCompared {
     pub compared: footprint::Compared,
     /// What could not be looked at.
     pub could_not_look: Vec<Gap>,
+}
+
+/// Installers that lie on the machine.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct PayloadsFound {
+    /// The machine's own name.
+    pub computer: String,
+    /// Who is looked for.
+    pub subject: String,
+    /// The case's installer.
+    pub chosen: Option<String>,
+    /// What was found, the best first.
+    pub candidates: Vec<PayloadCandidate>,
+    /// Files that could not be looked into, or were too many.
+    pub not_looked_into: usize,
+    /// What could not be looked at.
+    pub could_not_look: Vec<Gap>,
+}
+
+/// The installer that was chosen.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct PayloadChosen {
+    /// Its path on the machine.
+    pub payload: String,
+    /// What it installs.
+    pub product: String,
+    /// SHA-256 of its content.
+    pub sha256: String,
+    /// Its copy, in the case folder.
+    pub copy: String,
 }
 
 /// One log.
@@ -314,6 +345,8 @@ documented! {
     Ambiguous => "stubble.ambiguous/1",
     Checked => "stubble.check/1",
     Diagnosed => "stubble.diagnose/1",
+    PayloadsFound => "stubble.payload/1",
+    PayloadChosen => "stubble.payload-chosen/1",
     Footprint => "stubble.footprint-document/1",
     PrintCompared => "stubble.footprint-compare/1",
     Traced => "stubble.trace/1",
@@ -328,6 +361,7 @@ documented! {
     LoansReturned => "stubble.giveback/1",
     InstallReport => "stubble.install/1",
     Receipt => "stubble.receipt/1",
+    ReceiptCheck => "stubble.receipt-check/1",
     VaultState => "stubble.vault/1",
     CaseReport => "stubble.report/1",
 }

@@ -94,6 +94,16 @@ pub enum CliError {
     /// There is no log to read.
     #[error("no log is named, and no setup has run in this case")]
     NoLog,
+    /// A payload is not the one that was meant.
+    #[error("{path} has SHA-256 {found}, not {wanted}")]
+    OtherContent {
+        /// The file.
+        path: String,
+        /// What was asked for.
+        wanted: String,
+        /// What it has.
+        found: String,
+    },
     /// No payload is known.
     #[error("no installer for {0} is known")]
     NoPayload(String),
@@ -215,6 +225,10 @@ pub fn explain(error: &CliError) -> Told {
         CliError::NothingCame(_) => {
             told("Take a capture before the install and one after it, and name the product with `--name`.", Exit::Usage)
         }
+        CliError::OtherContent { .. } => told(
+            "It was changed, is damaged, or is another version. `stubble payload` shows what lies on the machine; nothing was run.",
+            Exit::No,
+        ),
         CliError::NoLog => told("Name it: `stubble diagnose LOG`.", Exit::Usage),
         CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
         CliError::NoName(_) => told("Give the name as well: `stubble open NAME --log FILE --on MACHINE`.", Exit::Usage),

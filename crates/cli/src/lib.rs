@@ -7,6 +7,7 @@ mod commands;
 mod documents;
 mod errors;
 mod exit;
+mod finding;
 mod machines;
 mod narrow;
 mod ui;

@@ -11,6 +11,7 @@ pub mod loans;
 pub mod logs;
 pub mod model;
 pub mod packages;
+pub mod payloads;
 pub mod plan;
 pub mod subject;
 pub mod survey;

@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+use stubble_core::confirm::seal::sha256;
 use stubble_core::model::Place;
-use stubble_core::subject::{Anchor, Subject};
+use stubble_core::subject::{Anchor, AnchorKind, Subject};
 use stubble_core::survey::Survey;
 use stubble_machine::{Alter, MachineError, capture, durable};
 
@@ -126,6 +127,31 @@ impl Case {
     /// Whether a folder holds a case.
     pub fn is_in(folder: &Path) -> bool {
         folder.join(ABOUT).is_file()
+    }
+
+    /// Makes a file on the machine the case's installer, and keeps a copy of it in the case: a setup that is
+    /// cancelled deletes what it had fetched.
+    pub fn choose(&mut self, payload: &str, content: &[u8]) -> Result<String, LedgerError> {
+        let number = self.journal.lines().iter().filter(|line| matches!(line.entry, Entry::Chosen { .. })).count() + 1;
+        let folder = self.folder.join("payloads").join(number.to_string());
+        durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
+        // The machine's name of a file may be none on this computer.
+        let leaf: String = stubble_core::model::path::leaf(payload)
+            .chars()
+            .map(|letter| if letter.is_alphanumeric() || "-._ ".contains(letter) { letter } else { '_' })
+            .collect();
+        let copy = format!("payloads/{number}/{leaf}");
+        let path = folder.join(&leaf);
+        durable::replace(&path, content).map_err(LedgerError::io(&path))?;
+        let sha256 = sha256(content);
+        self.about.payload = Some(payload.to_owned());
+        let anchor = Anchor { kind: AnchorKind::Payload, value: payload.to_owned(), from: "the choice".to_owned() };
+        if !self.about.subject.all(AnchorKind::Payload).any(|known| known == payload) {
+            self.about.subject.anchors.push(anchor);
+        }
+        write_json(&self.folder.join(ABOUT), &self.about)?;
+        self.journal.append(Entry::Chosen { payload: payload.to_owned(), sha256, copy: copy.clone() })?;
+        Ok(copy)
     }
 
     /// Adds to what is known of the subject, as `from` tells it.

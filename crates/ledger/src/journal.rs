@@ -90,6 +90,15 @@ pub enum Entry {
         /// Number of facts.
         facts: usize,
     },
+    /// An installer was chosen, and copied into the case.
+    Chosen {
+        /// Its path on the machine.
+        payload: String,
+        /// SHA-256 of its content.
+        sha256: String,
+        /// The copy, in the case folder.
+        copy: String,
+    },
     /// Something is about to be borrowed of the machine; what it was is recorded in the vault.
     Borrow {
         /// Number of the deed.
@@ -150,6 +159,9 @@ pub enum Entry {
     Confirmed {
         /// Whether every answer was as it should be.
         good: bool,
+        /// Its seal.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        seal: String,
     },
 }
 
@@ -348,10 +360,23 @@ impl Journal {
         last
     }
 
+    /// The last choice of an installer: its path, the SHA-256 of its content, and its copy in the case.
+    pub fn chosen(&self) -> Option<(&str, &str, &str)> {
+        self.lines.iter().rev().find_map(|line| match &line.entry {
+            Entry::Chosen { payload, sha256, copy } => Some((payload.as_str(), sha256.as_str(), copy.as_str())),
+            _ => None,
+        })
+    }
+
     /// The number of the next deed.
     pub(crate) fn next_deed(&self) -> u32 {
         states_in(&self.lines).keys().max().unwrap_or(&0) + 1
     }
+}
+
+/// All lines of a journal, whose chain is whole. Fails with [`LedgerError::Damaged`].
+pub(crate) fn lines_of(path: &Path) -> Result<Vec<Line>, LedgerError> {
+    read(path).map(|(lines, ..)| lines)
 }
 
 /// The lines of a journal, the bytes that they take, and the bytes that are there.

@@ -2,7 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use stubble_core::confirm::{Finding, Receipt, Verdict, clean, installed, outside, restless};
+use stubble_core::confirm::{Finding, Installed, Receipt, Verdict, clean, installed, outside, restless, seal};
+use stubble_core::footprint::compare as compare_print;
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
@@ -11,9 +12,11 @@ use stubble_core::plan::StepKind;
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::Decision;
-use stubble_ledger::{Borrowed, Deed, DeedState, Entry, Moment};
+use stubble_ledger::{Borrowed, Deed, DeedState, Entry, Moment, check_receipt};
 
+use super::footprint::digest_of;
 use super::show;
+use crate::args::Confirm;
 use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::machines;
@@ -21,11 +24,20 @@ use crate::views::terminal;
 use crate::work::{LARGEST_FILE, Settings, Work, read_package};
 use crate::{Exit, Ui};
 
-pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+pub fn run(args: &Confirm, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    if let Some(receipt) = &args.receipt {
+        for path in std::iter::once(receipt).chain(&args.journal) {
+            std::fs::File::open(path).map_err(|source| CliError::Io { path: path.clone(), source })?;
+        }
+        let check = check_receipt(receipt, args.journal.as_deref())?;
+        show(&check, settings, ui, terminal::receipt_checked);
+        return Ok(if check.is_fine() { Exit::Done } else { Exit::No });
+    }
     let mut work = Work::begin(settings)?;
-    let receipt = receipt(&work)?;
+    let mut receipt = receipt(&work)?;
+    receipt.seal = seal::seal(&receipt.to_json()).unwrap_or_default();
     work.case.write("receipt.json", receipt.to_json().as_bytes())?;
-    work.case.journal.append(Entry::Confirmed { good: receipt.is_good() })?;
+    work.case.journal.append(Entry::Confirmed { good: receipt.is_good(), seal: receipt.seal.clone() })?;
     show(&receipt, settings, ui, terminal::confirmed);
     Ok(if receipt.is_good() { Exit::Done } else { Exit::No })
 }
@@ -64,6 +76,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         }
         None => None,
     };
+    let install = with_footprint(work, install)?;
     let proof = match work.case.survey(Moment::BeforeClear)? {
         Some(before) => {
             let after = ran.as_ref().map_or(&work.survey, |ran| &ran.before);
@@ -95,7 +108,22 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         still_borrowed: work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(|loan| loan.title).collect(),
         could_not_look: work.survey.gaps.clone(),
         journal: work.case.journal.head().to_owned(),
+        seal: String::new(),
     })
+}
+
+/// Adds what the case's footprint says, where the product is there: alone, or beside its package.
+fn with_footprint(work: &Work, install: Option<Installed>) -> Result<Option<Installed>, CliError> {
+    let Some(print) = work.footprint()? else { return Ok(install) };
+    let compared = compare_print(&print, &work.survey, &|path| digest_of(work.machine.observe(), path)).installed;
+    let Some(mut install) = install else {
+        let missing = compared.findings.iter().filter(|finding| finding.seen == "missing").count();
+        return Ok(Some(compared).filter(|compared| compared.files > missing));
+    };
+    let is_new = |finding: &Finding| !install.findings.iter().any(|known| known.place == finding.place);
+    let more: Vec<Finding> = compared.findings.into_iter().filter(is_new).collect();
+    install.findings.extend(more);
+    Ok(Some(install))
 }
 
 /// What goes at the machine's next start needs no new plan.

@@ -6,7 +6,7 @@ use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, Journal};
 
 use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, resume, trace};
-use crate::args::{self, Consent};
+use crate::args::{self, Confirm, Consent};
 use crate::errors::CliError;
 use crate::machines::full;
 use crate::views::terminal;
@@ -128,11 +128,13 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
                     _ => clear::run(job.consent, settings, ui)?,
                 }
             }
-            Stage::Install => install::run(&args::Install { payload: None, consent: job.consent }, settings, ui)?,
+            Stage::Install => {
+                install::run(&args::Install { payload: None, sha256: None, consent: job.consent }, settings, ui)?
+            }
             Stage::Confirm => {
                 // What is lent would be held against the work.
                 giveback::after_mend(settings, ui)?;
-                confirm::run(settings, ui)?
+                confirm::run(&Confirm::default(), settings, ui)?
             }
             Stage::Report => report::run(args::Report { check: false }, settings, ui)?,
         };

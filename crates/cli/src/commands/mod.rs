@@ -15,6 +15,7 @@ mod install;
 mod loans;
 mod mend;
 mod open;
+mod payload;
 mod plan;
 mod putback;
 mod report;
@@ -79,6 +80,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
         Command::Check => check::run(settings, ui),
         Command::Diagnose(args) => diagnose::run(&args, settings, ui),
         Command::Footprint(args) => footprint::run(&args, settings, ui),
+        Command::Payload(args) => payload::run(&args, settings, ui),
         Command::Trace(args) => trace::run(&args, settings, ui),
         Command::Why(args) => why::run(&args, settings, ui),
         Command::Plan(args) => plan::run(&args, settings, ui),
@@ -91,7 +93,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
         Command::Loans => loans::run(settings, ui),
         Command::Giveback(args) => giveback::run(&args, settings, ui),
         Command::Install(args) => install::run(&args, settings, ui),
-        Command::Confirm => confirm::run(settings, ui),
+        Command::Confirm(args) => confirm::run(&args, settings, ui),
         Command::Report(args) => report::run(args, settings, ui),
         Command::Capture(args) => capture::run(&args, settings, ui),
         Command::Compare(args) => compare::run(&args, settings, ui),

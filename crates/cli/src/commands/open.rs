@@ -9,12 +9,15 @@ use stubble_core::model::text::fold;
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Anchor, AnchorKind, Identified, PackageFile, Subject, identify, pointed_at, widen};
 use stubble_core::survey::Survey;
+use stubble_core::trace::Scene;
 use stubble_ledger::{About, Case};
+use stubble_machine::Observe;
 
 use super::show;
 use crate::args::{Open, Scope};
 use crate::documents::{Ambiguous, Opened};
 use crate::errors::CliError;
+use crate::finding::find_payloads;
 use crate::machines::{full, machine};
 use crate::views::terminal;
 use crate::work::{FOOTPRINT, Settings, downloaded_packages, read_footprint, read_package};
@@ -25,7 +28,7 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     let machine = machine(&on, &settings.case)?;
     let survey = machine.observe().survey()?;
     let registered = Registered::read(&survey);
-    let packages = match &args.payload {
+    let mut packages = match &args.payload {
         Some(path) => vec![read_package(machine.observe(), path)?.0],
         None => downloaded_packages(machine.observe(), &survey),
     };
@@ -46,6 +49,20 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
             Some(print) if fold(&print.name) == fold(&name) => footprint::subject(print, Vec::new()),
             _ => return Err(CliError::Nobody { name, known }),
         },
+    };
+    let is_own = |file: &PackageFile| subject.all(AnchorKind::Payload).any(|path| path == file.path);
+    let looks = args.payload.is_none() && !packages.iter().any(is_own);
+    let hidden = looks.then(|| hidden_package(machine.observe(), &survey, &registered, &subject)).flatten();
+    let subject = match hidden {
+        Some(file) => {
+            packages.push(file);
+            // Its tables tell more of who is meant, such as whom it replaces.
+            match identify(&survey, &registered, &packages, &subject.name) {
+                Identified::One(again) => *again,
+                _ => subject,
+            }
+        }
+        None => subject,
     };
     let (mut subject, others) = match args.scope {
         Scope::Product => (subject, Vec::new()),
@@ -84,6 +101,19 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     };
     show(&opened, settings, ui, terminal::opened);
     Ok(Exit::Done)
+}
+
+/// The best installer that lies somewhere else than in the downloads, such as where a downloader keeps what it
+/// has fetched.
+fn hidden_package(
+    machine: &dyn Observe,
+    survey: &Survey,
+    registered: &Registered,
+    subject: &Subject,
+) -> Option<PackageFile> {
+    let (candidates, _) = find_payloads(machine, &Scene::new(survey, registered, subject), None, None);
+    let best = candidates.iter().find(|one| one.usable && one.against.is_empty())?;
+    read_package(machine, &best.path).ok().map(|(file, _)| file)
 }
 
 /// The name that is looked for, and how it was found where what was given is no name.

@@ -67,6 +67,7 @@ fn event(line: &Line) -> Option<Event> {
             format!("{step}: {} {}", kind.words(), words::object(place, title))
         }
         Entry::Learned { from, facts } => format!("{from} told {} more", words::count(*facts, "fact")),
+        Entry::Chosen { payload, copy, .. } => format!("Installer chosen: {payload}, copied to {copy}"),
         Entry::Borrow { title, .. } => format!("Borrowed: {title}"),
         Entry::GivenBack { left, .. } if left.is_empty() => "Given back".to_owned(),
         Entry::GivenBack { left, .. } => {
@@ -80,7 +81,7 @@ fn event(line: &Line) -> Option<Event> {
         Entry::Discarded { deed } => format!("What the vault held of deed {deed} was deleted"),
         Entry::Cleared { done, left } => format!("Plan carried out: {done} steps done, {left} outstanding"),
         Entry::Installed { payload, code, .. } => format!("Setup {payload} ended with {code}"),
-        Entry::Confirmed { good } => {
+        Entry::Confirmed { good, .. } => {
             format!("Looked again: {}", if *good { "all is as it should be" } else { "not all is as it should be" })
         }
         Entry::Done { .. } | Entry::UndoIntent { .. } => return None,

@@ -5,6 +5,7 @@ mod clean;
 mod installed;
 mod receipt;
 mod restless;
+pub mod seal;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

@@ -58,6 +58,9 @@ pub struct Receipt {
     pub could_not_look: Vec<Gap>,
     /// Digest of the journal's last entry, which is chained to all before it.
     pub journal: String,
+    /// SHA-256 of the receipt without this line, see [`super::seal`].
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub seal: String,
 }
 
 impl Receipt {

@@ -77,6 +77,30 @@ pub fn parse(read: &ReadAt<'_>) -> Option<Version> {
 }
 
 /// The offset that an entry of a resource folder leads to: the one with that number, or the first.
+/// How long a program file is by its own headers: its last section or its signature, whichever ends later.
+/// `None` where they cannot be read.
+pub fn length(bytes: &[u8]) -> Option<u64> {
+    let pe = u32_at(bytes, 0x3C)? as usize;
+    if bytes.get(..2)? != b"MZ" || bytes.get(pe..pe.checked_add(4)?)? != b"PE\0\0" {
+        return None;
+    }
+    let optional = pe + 24;
+    let directories = match u16_at(bytes, optional)? {
+        0x10B => optional + 96,
+        0x20B => optional + 112,
+        _ => return None,
+    };
+    let table = optional + u16_at(bytes, pe + 20)? as usize;
+    let mut end = 0;
+    for number in 0..usize::from(u16_at(bytes, pe + 6)?) {
+        let at = table + number * SECTION;
+        end = end.max(u64::from(u32_at(bytes, at + 16)?) + u64::from(u32_at(bytes, at + 20)?));
+    }
+    // The signature is the one directory that is told by its place in the file.
+    let signature = u64::from(u32_at(bytes, directories + 4 * 8)?) + u64::from(u32_at(bytes, directories + 4 * 8 + 4)?);
+    Some(end.max(signature))
+}
+
 fn entry(read: &ReadAt<'_>, top: u64, folder: u32, wanted: Option<u32>) -> Option<u32> {
     let head = read(top + u64::from(folder), 16)?;
     let count = usize::from(u16_at(&head, 12)?) + usize::from(u16_at(&head, 14)?);

@@ -9,6 +9,7 @@ use super::{Decision, Evidence, Group, Remnant, Scene, Standing, protected, weig
 use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
+use crate::subject::AnchorKind;
 use crate::survey::{EntryKind, KeyId, NodeId, User};
 
 /// The rule for certificates, which are shown and never taken.
@@ -170,6 +171,12 @@ impl Decider<'_> {
         if kind != EntryKind::File {
             let owner = super::bystanders::owner_of_folder(scene, &scene.survey.files.path(at));
             return owner.map(|owner| (Decision::Keep, format!("{owner} is installed there")));
+        }
+        // The installer that is to be run would go with the folder that it lies in.
+        let payloads = scene.subject.all(AnchorKind::Payload);
+        let mut alike = payloads.filter(|payload| payload.ends_with(scene.survey.files.name(at)));
+        if alike.any(|payload| fold(payload) == fold(&scene.survey.files.path(at))) {
+            return Some((Decision::Keep, "it is the installer for it".to_owned()));
         }
         if let Some(owner) = super::bystanders::shares_file(scene, at) {
             return Some((Decision::Keep, format!("{owner} uses it as well")));

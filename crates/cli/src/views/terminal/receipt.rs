@@ -2,6 +2,7 @@
 
 use stubble_core::confirm::{Finding, Receipt, Verdict};
 use stubble_core::model::text::shown;
+use stubble_ledger::ReceiptCheck;
 
 use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, styled};
 use crate::views::words;
@@ -74,7 +75,7 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
         ));
     }
     out.push('\n');
-    let text = "The receipt is receipt.json in the case folder. Files were compared by size and time, the registry by content, installed files by content.";
+    let text = "The receipt is receipt.json in the case folder; `stubble confirm --receipt FILE` checks it elsewhere. Files were compared by size and time, the registry by content, installed files by content.";
     out + &styled(QUIET, hang("", text, width).trim_end()) + "\n"
 }
 
@@ -88,4 +89,39 @@ fn findings(heading: &str, findings: &[Finding], width: Option<usize>, out: &mut
         let text = format!("expected {}, seen: {}. {}", shown(&finding.expected), shown(&finding.seen), finding.advice);
         out.push_str(&hang("    ", &text, width));
     }
+}
+
+/// What a receipt that somebody has written is worth.
+pub fn receipt_checked(check: &ReceiptCheck, width: Option<usize>) -> String {
+    let receipt = &check.receipt;
+    let (style, text) = match (check.whole, check.in_journal, check.good) {
+        (false, ..) => {
+            (BAD, "This receipt was changed after it was written, or has no seal: do not rely on it.".to_owned())
+        }
+        (true, Some(false), _) => (BAD, "This receipt does not stand in that journal: do not rely on it.".to_owned()),
+        (true, _, false) => {
+            (CARE, "This receipt is as it was written, and it does not say that all is well.".to_owned())
+        }
+        (true, _, true) => (GOOD, "This receipt is as it was written, and it says that all is well.".to_owned()),
+    };
+    let mut out = styled(style, hang("", &text, width).trim_end()) + "\n";
+    let about =
+        format!("{} on {}, {} UTC", shown(&receipt.subject), shown(&receipt.machine), words::moment(&receipt.written));
+    out.push_str(&hang("  about    ", &about, width));
+    let journal = match check.in_journal {
+        None => "not looked at; name it with `--journal`",
+        Some(true) => "the receipt stands in it, and every line before it is as it was written",
+        Some(false) => "the receipt does not stand in it",
+    };
+    out.push_str(&hang("  journal  ", journal, width));
+    for (verdict, text) in words::answers(receipt) {
+        let mark = match verdict {
+            Verdict::Yes => "yes",
+            Verdict::No => "NO",
+            Verdict::NotDone => "-",
+            Verdict::Unknown => "?",
+        };
+        out.push_str(&hang(&format!("  {mark:<9}"), &shown(&text), width));
+    }
+    out
 }

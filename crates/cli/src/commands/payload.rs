@@ -1,0 +1,41 @@
+//! `payload`: looks for installers on the machine, and chooses one.
+
+use stubble_core::confirm::seal::sha256;
+
+use super::show;
+use crate::args::Payload;
+use crate::documents::{PayloadChosen, PayloadsFound};
+use crate::errors::CliError;
+use crate::finding::find_payloads;
+use crate::views::terminal;
+use crate::work::{Settings, Work, read_package};
+use crate::{Exit, Ui};
+
+pub fn run(args: &Payload, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let mut work = Work::begin(settings)?;
+    if let Some(path) = &args.choose {
+        let (file, bytes) = read_package(work.machine.observe(), path)?;
+        let found = sha256(&bytes);
+        if let Some(wanted) = args.sha256.as_ref().filter(|wanted| !wanted.trim().eq_ignore_ascii_case(&found)) {
+            return Err(CliError::OtherContent { path: path.clone(), wanted: wanted.clone(), found });
+        }
+        let copy = work.case.choose(path, &bytes)?;
+        let product = format!("{} {}", file.package.name, file.package.version);
+        let done = PayloadChosen { payload: path.clone(), product, sha256: found, copy };
+        show(&done, settings, ui, terminal::payload_chosen);
+        return Ok(Exit::Done);
+    }
+    let footprint = work.footprint()?;
+    let (candidates, more) =
+        find_payloads(work.machine.observe(), &work.scene(), footprint.as_ref(), args.among.as_deref());
+    let found = PayloadsFound {
+        computer: work.survey.facts.computer.clone(),
+        subject: work.case.about.subject.name.clone(),
+        chosen: work.case.about.payload.clone(),
+        candidates,
+        not_looked_into: more,
+        could_not_look: work.survey.gaps.clone(),
+    };
+    show(&found, settings, ui, terminal::payloads_found);
+    Ok(if found.candidates.iter().any(|one| one.usable) { Exit::Done } else { Exit::No })
+}

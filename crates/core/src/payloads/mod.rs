@@ -1,0 +1,9 @@
+//! Installers that lie on a machine: where to look, what each is, and which is the best.
+
+mod checksum;
+mod judge;
+mod places;
+
+pub use checksum::{Checksum, beside};
+pub use judge::{Candidate, PayloadKind, judge, rank};
+pub use places::{Found, places};

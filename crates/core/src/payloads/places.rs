@@ -1,0 +1,89 @@
+//! Where installers lie.
+
+use crate::model::path;
+use crate::model::text::fold;
+use crate::survey::{EntryKind, NodeId, Survey};
+use crate::trace::Scene;
+
+/// So many files are looked into; more are told.
+const MOST: usize = 400;
+/// Nothing smaller is an installer.
+const SMALLEST: u64 = 512;
+
+/// What a download that is not finished is called.
+pub(super) const UNFINISHED: [&str; 6] = ["CRDOWNLOAD", "PART", "PARTIAL", "DOWNLOAD", "OPDOWNLOAD", "FILEPART"];
+
+/// Files that may be installers.
+#[derive(Clone, Debug, Default)]
+pub struct Found {
+    /// Their paths, with what the place is.
+    pub files: Vec<(String, &'static str)>,
+    /// How many more there were than are looked into.
+    pub more: usize,
+}
+
+/// Looks through downloads, desktops, temp folders, package caches, and the publisher's own data folders,
+/// where downloaders keep what they fetched under any name; `among` is a folder more.
+pub fn places(scene: &Scene<'_>, among: Option<&str>) -> Found {
+    let survey = scene.survey;
+    let facts = &survey.facts;
+    let mut found = Found::default();
+    if let Some(folder) = among {
+        take(survey, folder, "the folder that was named", &any_name, &mut found);
+    }
+    for user in &facts.users {
+        let downloads = user.folder("{374DE290-123F-4565-9164-39C4925E467B}");
+        take(survey, &downloads, "downloads", &is_named_so, &mut found);
+        take(survey, &path::join(&user.profile, "Desktop"), "desktop", &is_named_so, &mut found);
+        take(survey, &path::join(&user.local(), "Temp"), "temp folder", &is_named_so, &mut found);
+    }
+    take(survey, &path::join(&facts.windows, "Temp"), "temp folder", &is_named_so, &mut found);
+    take(survey, &path::join(&facts.program_data, "Package Cache"), "package cache", &is_named_so, &mut found);
+    take(survey, &path::join(&facts.windows, "Installer"), "the package installer's cache", &is_named_so, &mut found);
+    let data = facts.users.iter().flat_map(|user| [user.local(), user.roaming()]);
+    for root in std::iter::once(facts.program_data.clone()).chain(data) {
+        let Some(at) = survey.files.find(&root) else { continue };
+        for child in survey.files.children(at) {
+            let name = survey.files.name(child);
+            if scene.is_publisher(name) || scene.fit(name).is_some() {
+                let folder = survey.files.path(child);
+                take(survey, &folder, "the publisher's own data folder", &any_name, &mut found);
+            }
+        }
+    }
+    found
+}
+
+fn take(survey: &Survey, folder: &str, what: &'static str, fits: &dyn Fn(&str) -> bool, found: &mut Found) {
+    let Some(at) = survey.files.find(folder) else { return };
+    let is_file = |file: &NodeId| {
+        let data = survey.files.data(*file);
+        data.kind == EntryKind::File && data.size >= SMALLEST && fits(survey.files.name(*file))
+    };
+    for file in survey.files.below(at).into_iter().filter(is_file) {
+        let path = survey.files.path(file);
+        if found.files.iter().any(|(known, _)| fold(known) == fold(&path)) {
+            continue;
+        }
+        match found.files.len() < MOST {
+            true => found.files.push((path, what)),
+            false => found.more += 1,
+        }
+    }
+}
+
+/// By its name an installer, or a download that was to become one.
+fn is_named_so(name: &str) -> bool {
+    let folded = fold(name);
+    let Some((stem, extension)) = folded.rsplit_once('.') else { return false };
+    ["MSI", "EXE"].contains(&extension)
+        || UNFINISHED.contains(&extension) && (stem.ends_with(".MSI") || stem.ends_with(".EXE"))
+}
+
+/// Whatever it is called, but for what it surely is not.
+fn any_name(name: &str) -> bool {
+    let folded = fold(name);
+    let extension = folded.rsplit_once('.').map_or("", |(_, extension)| extension);
+    !["DLL", "SYS", "TXT", "LOG", "INI", "XML", "JSON", "PNG", "JPG", "ICO", "HTM", "HTML", "PDF", "SHA256"]
+        .contains(&extension)
+}
