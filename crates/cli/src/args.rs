@@ -100,6 +100,9 @@ pub struct Report {
     /// Only look whether the vault holds everything as it was taken
     #[arg(long)]
     pub check: bool,
+    /// Leave out names of people and machines and serial numbers, for sending it away
+    #[arg(long, conflicts_with = "check")]
+    pub redact: bool,
 }
 
 /// Start a case.
@@ -270,6 +273,9 @@ pub struct Install {
     /// Run it only if its SHA-256 is this
     #[arg(long, value_name = "HEX")]
     pub sha256: Option<String>,
+    /// Carry the plan out rung after rung, running setup after each, so that nothing is taken that need not be
+    #[arg(long)]
+    pub gently: bool,
     /// Whether to ask.
     #[command(flatten)]
     pub consent: Consent,

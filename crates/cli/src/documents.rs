@@ -9,6 +9,7 @@ use stubble_core::footprint::{self, Footprint};
 use stubble_core::logs::{Diagnosis, Followed, Said};
 use stubble_core::payloads::Candidate as PayloadCandidate;
 use stubble_core::plan::Plan;
+use stubble_core::report::Figure;
 use stubble_core::subject::{Anchor, Candidate, Subject};
 use stubble_core::survey::compare::Change;
 use stubble_core::survey::groups::{FactChange, Group};
@@ -312,12 +313,35 @@ pub struct CaseReport {
     pub blockers: Vec<Blocker>,
     /// What belonged to the subject at the first look.
     pub remnants: Vec<Remnant>,
+    /// What there was of each kind, what went and what stayed.
+    #[serde(default)]
+    pub figures: Vec<Figure>,
     /// What happened, in order.
     pub events: Vec<Event>,
+    /// What was borrowed, with whether it is given back.
+    #[serde(default)]
+    pub loans: Vec<LoanTold>,
+    /// What to tell the user.
+    #[serde(default)]
+    pub for_the_user: Vec<String>,
+    /// What the maker needs, where setup failed last.
+    #[serde(default)]
+    pub for_the_maker: Vec<String>,
     /// Number of steps whose places are held in the vault.
     pub held: usize,
     /// The last receipt.
     pub receipt: Option<Receipt>,
+}
+
+/// Something that was borrowed in this case.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LoanTold {
+    /// What was so as long as it lasted.
+    pub title: String,
+    /// Since when, UTC.
+    pub since: String,
+    /// Whether it is given back.
+    pub given_back: bool,
 }
 
 /// One thing that happened.

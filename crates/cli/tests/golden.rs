@@ -164,7 +164,9 @@ fn without_sums(text: &str) -> String {
         let end = from.find(|letter: char| !letter.is_ascii_hexdigit()).unwrap_or(from.len());
         let (digits, after) = from.split_at(end);
         out.push_str(before);
-        let is_sum = end == 64 && digits.contains(|digit| digit != '0') && !before.ends_with("blake3 = \"");
+        let is_sum = end == 64
+            && digits.contains(|digit| digit != '0')
+            && !["blake3 = \"", "blake3\": \""].iter().any(|name| out.ends_with(name));
         out.push_str(if is_sum { "{sha-256}" } else { digits });
         rest = after;
     }

@@ -13,6 +13,7 @@ pub mod model;
 pub mod packages;
 pub mod payloads;
 pub mod plan;
+pub mod report;
 pub mod subject;
 pub mod survey;
 pub mod trace;

@@ -58,7 +58,11 @@ impl Guide for Story {
             Stage::Check => {
                 story(ui, "First the complaint, seen with our own eyes.");
                 typed(ui, "install");
-                install::run(&args::Install { payload: None, sha256: None, consent: YES }, settings, ui)?;
+                install::run(
+                    &args::Install { payload: None, sha256: None, gently: false, consent: YES },
+                    settings,
+                    ui,
+                )?;
                 story(
                     ui,
                     "Weigh 3 must go, says setup, but the list of programs does not show it. What is in the way?",

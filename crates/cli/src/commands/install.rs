@@ -1,12 +1,15 @@
 //! `install`: runs the payload and explains the result.
 
 use stubble_core::confirm::seal::sha256;
+use stubble_core::plan::from_toml;
+use stubble_core::subject::PackageFile;
+use stubble_core::trace::Decision;
 use stubble_ledger::install;
 
-use super::{consent, show};
+use super::{clear, consent, show};
 use crate::args::Install;
 use crate::errors::CliError;
-use crate::views::terminal;
+use crate::views::{terminal, words};
 use crate::work::{LARGEST_FILE, Settings, Work, read_package};
 use crate::{Exit, Ui};
 
@@ -17,13 +20,58 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     is_meant(&work, args, &payload)?;
     let (file, _) = read_package(work.machine.observe(), &payload)?;
     let what = format!("{} {}", file.package.name, file.package.version);
-    consent(args.consent.yes, &format!("Run setup of {what} on {}?", work.survey.facts.computer), ui)?;
-    let mut report = install(&mut work.case, work.machine.alter()?, &payload)?;
+    let computer = &work.survey.facts.computer;
+    let question = match args.gently {
+        true => format!("Carry the plan out on {computer}, rung after rung, and run setup of {what} after each?"),
+        false => format!("Run setup of {what} on {computer}?"),
+    };
+    consent(args.consent.yes, &question, ui)?;
+    match args.gently {
+        true => gently(&mut work, &file, settings, ui),
+        false => Ok(if once(&mut work, &file, settings, ui)? { Exit::Done } else { Exit::No }),
+    }
+}
+
+/// Runs setup, and tells whether it finished.
+fn once(work: &mut Work, file: &PackageFile, settings: &Settings, ui: &mut Ui) -> Result<bool, CliError> {
+    let mut report = install(&mut work.case, work.machine.alter()?, &file.path)?;
     for run in report.diagnosis.iter_mut().flat_map(|log| &mut log.runs) {
         run.explain_by(&file.package);
     }
+    let what = format!("{} {}", file.package.name, file.package.version);
     show(&report, settings, ui, |report, width| terminal::installed(report, &what, width));
-    Ok(if report.success { Exit::Done } else { Exit::No })
+    Ok(report.success)
+}
+
+/// Setup first, then rung after rung with setup after each, until it works.
+fn gently(work: &mut Work, file: &PackageFile, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    if once(work, file, settings, ui)? {
+        ui.tell("note: setup works as it is; nothing of the plan was carried out\n");
+        return Ok(Exit::Done);
+    }
+    let mut rungs: Vec<u8> = plan.chosen().map(|step| step.rung).collect();
+    rungs.sort_unstable();
+    rungs.dedup();
+    for (done, rung) in rungs.iter().enumerate() {
+        let mut part = plan.clone();
+        for step in part.steps.iter_mut().filter(|step| step.rung != *rung && step.decision == Decision::Remove) {
+            step.decision = Decision::Keep;
+        }
+        ui.tell(&format!("note: rung {rung}\n"));
+        let exit = clear::carry(work, &part, settings, ui)?;
+        if exit != Exit::Done {
+            return Ok(exit);
+        }
+        if once(work, file, settings, ui)? {
+            let spared = rungs.len() - done - 1;
+            let steps = plan.chosen().filter(|step| step.rung > *rung).count();
+            let spared = format!("{} with {}", words::count(spared, "rung"), words::count(steps, "step"));
+            ui.tell(&format!("note: setup works after rung {rung}; {spared} spared\n"));
+            return Ok(Exit::Done);
+        }
+    }
+    Ok(Exit::No)
 }
 
 /// What is run is what was asked for, and what was chosen.

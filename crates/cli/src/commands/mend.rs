@@ -128,15 +128,17 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
                     _ => clear::run(job.consent, settings, ui)?,
                 }
             }
-            Stage::Install => {
-                install::run(&args::Install { payload: None, sha256: None, consent: job.consent }, settings, ui)?
-            }
+            Stage::Install => install::run(
+                &args::Install { payload: None, sha256: None, gently: false, consent: job.consent },
+                settings,
+                ui,
+            )?,
             Stage::Confirm => {
                 // What is lent would be held against the work.
                 giveback::after_mend(settings, ui)?;
                 confirm::run(&Confirm::default(), settings, ui)?
             }
-            Stage::Report => report::run(args::Report { check: false }, settings, ui)?,
+            Stage::Report => report::run(args::Report { check: false, redact: false }, settings, ui)?,
         };
         guide.after(stage, settings, ui)?;
         match (stage, exit) {

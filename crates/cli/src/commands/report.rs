@@ -1,10 +1,14 @@
 //! `report`: the ticket.
 
+use stubble_core::confirm::Receipt;
+use stubble_core::logs::meanings::is_success;
+use stubble_core::logs::{Run, diagnose};
+use stubble_core::report::{Names, figures, for_the_maker, for_the_user};
 use stubble_ledger::{DeedState, Entry, Line};
 
 use super::show;
 use crate::args;
-use crate::documents::{CaseReport, Checked, Documented, Event, Traced};
+use crate::documents::{CaseReport, Checked, Documented, Event, LoanTold, Traced};
 use crate::errors::CliError;
 use crate::views::{html, markdown, terminal, words};
 use crate::work::{Settings, Work};
@@ -17,11 +21,18 @@ pub fn run(args: args::Report, settings: &Settings, ui: &mut Ui) -> Result<Exit,
         show(&state, settings, ui, terminal::vault_checked);
         return Ok(if state.faults.is_empty() { Exit::Done } else { Exit::No });
     }
-    let report = gather(&work)?;
+    let mut report = gather(&work)?;
+    let mut name = "report";
+    if args.redact {
+        let plain = serde_json::to_value(&report).expect("a report has no maps with odd keys");
+        let redacted = Names::of(&work.survey).leave_out_of(plain);
+        report = serde_json::from_value(redacted).expect("only texts are changed");
+        name = "report-redacted";
+    }
     let files = [
-        work.case.write("report.html", html::report(&report).as_bytes())?,
-        work.case.write("report.md", markdown::report(&report).as_bytes())?,
-        work.case.write("report.json", report.to_json().as_bytes())?,
+        work.case.write(&format!("{name}.html"), html::report(&report).as_bytes())?,
+        work.case.write(&format!("{name}.md"), markdown::report(&report).as_bytes())?,
+        work.case.write(&format!("{name}.json"), report.to_json().as_bytes())?,
     ];
     match settings.json {
         true => ui.print(&report.to_json()),
@@ -40,10 +51,20 @@ fn gather(work: &Work) -> Result<CaseReport, CliError> {
         }
         _ => None,
     });
+    let last = last_failure(work);
+    let loans = work.case.journal.loans().into_iter();
+    let loans = loans.map(|loan| LoanTold { given_back: !loan.is_out(), title: loan.title, since: loan.since });
     let checked: Option<Checked> = work.case.read("check.json")?;
     let traced: Option<Traced> = work.case.read("trace.json")?;
     let held = work.case.journal.deeds().iter().filter(|deed| deed.state == DeedState::Done).count();
+    let receipt: Option<Receipt> = work.case.read("receipt.json")?;
+    let remnants = traced.map(|traced| traced.trace.remnants).unwrap_or_default();
+    let told = last.as_ref().map(|(code, log, run)| (*code, log.as_str(), run.as_ref()));
     Ok(CaseReport {
+        figures: figures(&remnants),
+        loans: loans.collect(),
+        for_the_user: for_the_user(&remnants, receipt.as_ref()),
+        for_the_maker: for_the_maker(&work.survey.facts, about.payload.as_deref(), told),
         subject: about.subject.name.clone(),
         publisher: about.subject.publisher.clone(),
         machine: work.survey.facts.clone(),
@@ -52,11 +73,23 @@ fn gather(work: &Work) -> Result<CaseReport, CliError> {
         opened: about.opened.clone(),
         complaint,
         blockers: checked.map(|checked| checked.blockers).unwrap_or_default(),
-        remnants: traced.map(|traced| traced.trace.remnants).unwrap_or_default(),
+        remnants,
         events: work.case.journal.lines().iter().filter_map(event).collect(),
         held,
-        receipt: work.case.read("receipt.json")?,
+        receipt,
     })
+}
+
+/// The last setup of the case, where it failed: code, log, and what the log says.
+fn last_failure(work: &Work) -> Option<(u32, String, Option<Run>)> {
+    let last = work.case.journal.lines().iter().rev().find_map(|line| match &line.entry {
+        Entry::Installed { code, log, .. } => Some((*code, log.clone())),
+        _ => None,
+    });
+    let (code, log) = last.filter(|(code, _)| !is_success(*code))?;
+    let bytes = std::fs::read(work.case.folder().join(&log)).ok();
+    let read = bytes.and_then(|bytes| diagnose(bytes.as_slice()).ok());
+    Some((code, log, read.and_then(|log| log.main().cloned())))
 }
 
 fn event(line: &Line) -> Option<Event> {

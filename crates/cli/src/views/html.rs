@@ -5,7 +5,7 @@ use stubble_core::confirm::{Receipt, Verdict};
 use stubble_core::model::text::shown;
 use stubble_core::trace::{Decision, Remnant};
 
-use super::words;
+use super::{pictures, words};
 use crate::documents::CaseReport;
 
 const STYLE: &str = include_str!("report.css");
@@ -33,10 +33,17 @@ pub fn report(report: &CaseReport) -> String {
                 }
                 main {
                     @if let Some(receipt) = &report.receipt { (outcome(receipt)) }
+                    (list("What to tell the user", &report.for_the_user))
+                    (list("What the maker of the product needs", &report.for_the_maker))
+                    @if !report.figures.is_empty() {
+                        section { h2 { "What there was" } (pictures::sizes(&report.figures)) }
+                    }
+                    section { h2 { "The case in short" } (pictures::moments(&report.opened, &report.events)) }
                     (blockers(report))
                     (remnants(report, Decision::Remove, "What belonged to it and was to go"))
                     (remnants(report, Decision::Ask, "What needed a decision"))
                     (remnants(report, Decision::Keep, "What stayed, and why"))
+                    (loans(report))
                     (events(report))
                     section {
                         h2 { "To put everything back" }
@@ -107,6 +114,35 @@ fn remnants(report: &CaseReport, decision: Decision, heading: &str) -> Markup {
                                 td { (remnant.standing.word()) }
                                 td { (safe(&remnant.reason)) }
                             }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn list(heading: &str, lines: &[String]) -> Markup {
+    html! {
+        @if !lines.is_empty() {
+            section {
+                h2 { (heading) }
+                ul { @for line in lines { li { (safe(line)) } } }
+            }
+        }
+    }
+}
+
+fn loans(report: &CaseReport) -> Markup {
+    html! {
+        @if !report.loans.is_empty() {
+            section {
+                h2 { "What was borrowed" }
+                ul {
+                    @for loan in &report.loans {
+                        li {
+                            (safe(&loan.title)) ", since " (words::moment(&loan.since)) " UTC: "
+                            @if loan.given_back { "given back" } @else { strong { "not given back" } }
                         }
                     }
                 }

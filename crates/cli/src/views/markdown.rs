@@ -38,6 +38,20 @@ pub fn report(report: &CaseReport) -> String {
         }
         out.push('\n');
     }
+    list(&mut out, "What to tell the user", &report.for_the_user);
+    list(&mut out, "What the maker of the product needs", &report.for_the_maker);
+    if !report.figures.is_empty() {
+        let _ = writeln!(out, "## What there was\n\n| kind | went | stayed |\n| --- | --- | --- |");
+        for one in &report.figures {
+            let told = |places: usize, bytes: u64| match bytes {
+                0 => places.to_string(),
+                bytes => format!("{places}, {}", words::size(bytes)),
+            };
+            let (went, stayed) = (told(one.going, one.bytes_going), told(one.staying, one.bytes_staying));
+            let _ = writeln!(out, "| {} | {went} | {stayed} |", plain(one.group.heading()));
+        }
+        out.push('\n');
+    }
     if !report.blockers.is_empty() {
         let _ = writeln!(out, "## What was wrong\n");
         for blocker in &report.blockers {
@@ -67,6 +81,15 @@ pub fn report(report: &CaseReport) -> String {
         }
         out.push('\n');
     }
+    let loans: Vec<String> = report
+        .loans
+        .iter()
+        .map(|loan| {
+            let now = if loan.given_back { "given back" } else { "not given back" };
+            format!("{}, since {} UTC: {now}", loan.title, words::moment(&loan.since))
+        })
+        .collect();
+    list(&mut out, "What was borrowed", &loans);
     let _ = writeln!(out, "## What was done (UTC)\n");
     for event in &report.events {
         let _ = writeln!(out, "- {} {}", words::moment(&event.at), plain(&event.text));
@@ -77,6 +100,17 @@ pub fn report(report: &CaseReport) -> String {
         words::count(report.held, "step")
     );
     out
+}
+
+fn list(out: &mut String, heading: &str, lines: &[String]) {
+    if lines.is_empty() {
+        return;
+    }
+    let _ = writeln!(out, "## {heading}\n");
+    for line in lines {
+        let _ = writeln!(out, "- {}", plain(line));
+    }
+    out.push('\n');
 }
 
 /// Text that Markdown takes as it is.

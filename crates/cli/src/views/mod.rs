@@ -2,6 +2,7 @@
 
 pub mod html;
 pub mod markdown;
+mod pictures;
 pub mod terminal;
 pub mod tsv;
 pub mod words;

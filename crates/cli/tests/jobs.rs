@@ -1,0 +1,160 @@
+//! Whole jobs by the built program: from the setup that fails to a receipt that others can check, with a hidden
+//! installer, a loan, damaged content that is put right, and a ticket that can be sent away.
+
+// Tests break machines in temporary folders.
+#![allow(clippy::disallowed_methods)]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use stubble_machine::bench::{demo, world};
+
+struct Job {
+    folder: tempfile::TempDir,
+}
+
+impl Job {
+    fn new(world: &str) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let text = match world {
+            "demo" => demo::WORLD.to_owned(),
+            file => fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/worlds").join(file)).unwrap(),
+        };
+        world::build(&text, &demo::package, &folder.path().join("bench")).unwrap();
+        Self { folder }
+    }
+
+    fn at(&self, path: &str) -> PathBuf {
+        self.folder.path().join(path)
+    }
+
+    fn run(&self, args: &[&str]) -> Output {
+        Command::new(env!("CARGO_BIN_EXE_stubble"))
+            .args(args)
+            .current_dir(self.folder.path())
+            .env_remove("STUBBLE_CASE")
+            .env("NO_COLOR", "1")
+            .stdin(Stdio::null())
+            .output()
+            .unwrap()
+    }
+
+    /// Runs a command that must end with this exit code; gives back what it printed.
+    fn must(&self, args: &[&str], exit: i32) -> String {
+        let output = self.run(args);
+        let (out, err) = (String::from_utf8(output.stdout).unwrap(), String::from_utf8(output.stderr).unwrap());
+        assert_eq!(output.status.code(), Some(exit), "{args:?}:\n{out}\n{err}");
+        out
+    }
+
+    /// Decides every step that asks.
+    fn decide(&self) {
+        self.must(&["plan"], 0);
+        let plan = fs::read_to_string(self.at("stubble-case/plan.toml")).unwrap();
+        let value: toml::Value = toml::from_str(&plan).unwrap();
+        for step in value["step"].as_array().unwrap() {
+            if step["decision"].as_str() == Some("ask") {
+                self.must(&["plan", "--take", step["id"].as_str().unwrap()], 0);
+            }
+        }
+    }
+
+    /// From the receipt to one damaged byte and back; then the ticket without names.
+    fn proven(&self, damaged: &str, names: &[&str]) {
+        let receipt = ["confirm", "--receipt", "stubble-case/receipt.json", "--journal", "stubble-case/journal.jsonl"];
+        self.must(&["confirm"], 0);
+        self.must(&receipt, 0);
+        self.checked_by_others(true);
+
+        let mut bytes = fs::read(self.at(damaged)).unwrap();
+        let middle = bytes.len() / 2;
+        bytes[middle] ^= 1;
+        fs::write(self.at(damaged), &bytes).unwrap();
+        let told = self.must(&["confirm"], 1);
+        assert!(told.contains("other content of the same size"), "{told}");
+        self.must(&receipt, 1);
+
+        self.must(&["plan", "--repair", "--anew"], 0);
+        self.must(&["clear", "--yes"], 0);
+        self.must(&["confirm"], 0);
+        self.must(&receipt, 0);
+
+        self.must(&["report", "--redact"], 0);
+        for end in ["html", "md", "json"] {
+            let text = fs::read_to_string(self.at(&format!("stubble-case/report-redacted.{end}"))).unwrap();
+            for name in names {
+                assert!(!text.to_lowercase().contains(&name.to_lowercase()), "{name} in the redacted .{end}");
+            }
+        }
+        // A receipt with one letter changed is none.
+        let path = self.at("stubble-case/receipt.json");
+        let text = fs::read_to_string(&path).unwrap();
+        fs::write(&path, text.replacen("Quernlight", "Quernlicht", 1)).unwrap();
+        self.must(&receipt[..3], 1);
+        self.checked_by_others(false);
+    }
+
+    /// What a program says that has nothing of ours.
+    fn checked_by_others(&self, fine: bool) {
+        let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/check-receipt.py");
+        let checked = Command::new("python3")
+            .arg(script)
+            .args([self.at("stubble-case/receipt.json"), self.at("stubble-case/journal.jsonl")])
+            .output();
+        // Where there is no Python, nobody else can be asked.
+        if let Ok(checked) = checked {
+            assert_eq!(checked.status.success(), fine, "{}", String::from_utf8_lossy(&checked.stdout));
+        }
+    }
+}
+
+const DESK: &str = "bench/disk/Program Files/Fennelgate/Scale Desk/desk.exe";
+
+#[test]
+fn the_demo_from_the_failing_setup_to_a_receipt_with_a_loan_on_the_way() {
+    let job = Job::new("demo");
+    job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    let failed = job.must(&["install", "--yes"], 1);
+    assert!(failed.contains("must be removed before"), "{failed}");
+    job.must(&["diagnose"], 1);
+    job.must(&["check"], 1);
+    job.decide();
+    job.must(&["borrow", "driver-search", "--yes"], 0);
+    job.must(&["clear", "--yes"], 0);
+    job.must(&["install", "--yes"], 0);
+    job.must(&["confirm"], 1);
+    job.must(&["giveback", "--yes"], 0);
+    job.proven(DESK, &["maren", "night-shift", "WEIGH-03", "S-1-5-21-1004336348-1177238915-682003330-1001"]);
+}
+
+#[test]
+fn the_installer_that_a_downloader_hides_is_found_and_survives_the_clearing() {
+    let job = Job::new("hidden.toml");
+    let opened = job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    assert!(opened.contains("Quernlight Weigh 3"), "its tables tell whom it replaces: {opened}");
+    let hidden = "C:\\ProgramData\\Fennelgate\\Scale Desk\\Fetched\\0017\\payload.bin";
+    job.must(&["payload"], 0);
+    job.must(&["payload", "--choose", hidden], 0);
+    job.must(&["install", "--yes"], 1);
+    job.decide();
+    job.must(&["clear", "--yes"], 0);
+    job.must(&["install", "--yes"], 0);
+    let kept = job.at("bench/disk/ProgramData/Fennelgate/Scale Desk/Fetched/0017/payload.bin");
+    assert_eq!(fs::read(kept).unwrap(), fs::read(job.at("stubble-case/payloads/1/payload.bin")).unwrap());
+    job.proven(DESK, &["maren", "WEIGH-10"]);
+}
+
+#[test]
+fn gently_takes_no_more_than_setup_needs() {
+    let job = Job::new("demo");
+    job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    job.decide();
+    job.must(&["install", "--gently", "--yes"], 0);
+    let held = job.must(&["putback", "--list"], 0);
+    assert!(held.contains("registration") || held.contains("Weigh 3"), "{held}");
+    let plan = fs::read_to_string(job.at("stubble-case/plan.toml")).unwrap();
+    let planned = plan.matches("[[step]]").count();
+    let taken = held.lines().filter(|line| line.trim_start().starts_with('s')).count();
+    assert!(taken > 0 && taken < planned, "{taken} of {planned}");
+}
