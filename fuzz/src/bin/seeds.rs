@@ -13,7 +13,7 @@ use stubble_machine::bench::world::write_package;
 fn main() -> std::io::Result<()> {
     let root = std::env::args().nth(1).unwrap_or_else(|| "corpus".to_owned());
     let root = Path::new(&root);
-    for target in ["read", "replay", "edit", "reg", "content", "package", "plan", "log"] {
+    for target in ["read", "replay", "edit", "reg", "content", "package", "plan", "log", "footprint", "condition"] {
         fs::create_dir_all(root.join(target))?;
     }
     for (number, size) in [0, 3, 40, 600].into_iter().enumerate() {
@@ -49,8 +49,34 @@ fn main() -> std::io::Result<()> {
     let log = "MSI (s) (0C:5A) [06:40:00:000]: PROPERTY CHANGE: Adding A property. Its value is 'b'.\nAction ended 06:40:00: \
                X. Return value 3.\nFile: C:\\a\\b.dll;  To be installed;  No patch\nProperty(S): ProductCode = \
                {3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}\nMSI (c): MainEngineThread is returning 1603\n";
-    fs::write(root.join("log/written"), log)
+    fs::write(root.join("log/written"), log)?;
+    // Logs of every kind that the tests read.
+    let logs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../crates/core/tests/logs");
+    for entry in fs::read_dir(logs)? {
+        let path = entry?.path();
+        if path.extension().is_some_and(|end| end == "log") {
+            fs::copy(&path, root.join("log").join(path.file_stem().unwrap_or_default()))?;
+        }
+    }
+    fs::write(root.join("condition/written"), "NOT A OR B>=\"5.1\" AND ($C=3 XOR ?D<<2)")?;
+    fs::write(root.join("footprint/written"), FOOTPRINT)
 }
+
+const FOOTPRINT: &str = r#"
+format = "stubble.footprint/1"
+name = "Scale Desk"
+conflicts = [{ name = "Weigh 3", upgrade_code = "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}" }]
+
+[[file]]
+path = '%ProgramFiles%\Fennelgate\Scale Desk\desk.exe'
+size = 91700
+
+[[value]]
+key = 'HKU\%User%\Software\Fennelgate'
+name = "Port"
+kind = 4
+number = 47310
+"#;
 
 const PLAN: &str = r#"
 format = "stubble.plan/1"

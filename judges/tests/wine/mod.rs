@@ -203,7 +203,13 @@ impl Windows {
         let mut all = Vec::new();
         for root in ROOTS {
             let file = self.drive("work/export.reg");
-            assert!(self.wine(&["reg", "export", root, "export.reg", "/y"]).status.success(), "{root}");
+            // Wine's own `reg` gives up where a key goes while it reads.
+            let exports = || self.wine(&["reg", "export", root, "export.reg", "/y"]).status.success();
+            let is_done = (0..5).any(|number| {
+                std::thread::sleep(std::time::Duration::from_millis(400 * number));
+                exports()
+            });
+            assert!(is_done, "{root}");
             let bytes = fs::read(&file).unwrap();
             fs::remove_file(file).unwrap();
             let units: Vec<u16> = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();

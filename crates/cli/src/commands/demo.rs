@@ -7,7 +7,7 @@ use stubble_core::survey::compare::{compare, count};
 use stubble_ledger::Moment;
 
 use super::mend::{self, Guide, Stage};
-use super::{clear, install, putback, why};
+use super::{clear, diagnose, install, putback, why};
 use crate::args::{self, Consent};
 use crate::errors::CliError;
 use crate::machines;
@@ -65,8 +65,11 @@ impl Guide for Story {
                 )?;
                 story(
                     ui,
-                    "Weigh 3 must go, says setup, but the list of programs does not show it. What is in the way?",
+                    "Weigh 3 must go, says setup, but the list of programs does not show it. What does the log say?",
                 );
+                typed(ui, "diagnose");
+                diagnose::run(&args::Diagnose::default(), settings, ui)?;
+                story(ui, "What is in the way, and is there more of it?");
                 typed(ui, "check");
             }
             Stage::Trace => {

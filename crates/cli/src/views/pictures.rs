@@ -22,8 +22,8 @@ pub fn sizes(figures: &[Figure]) -> Markup {
                             span.bar.went style=(share(one.going)) {}
                             span.bar.stayed style=(share(one.staying)) {}
                         }
-                        td.number { (one.going) @if one.bytes_going > 0 { ", " (words::size(one.bytes_going)) } }
-                        td.number { (one.staying) @if one.bytes_staying > 0 { ", " (words::size(one.bytes_staying)) } }
+                        td.number data-of="went" { (one.going) @if one.bytes_going > 0 { ", " (words::size(one.bytes_going)) } }
+                        td.number data-of="stayed" { (one.staying) @if one.bytes_staying > 0 { ", " (words::size(one.bytes_staying)) } }
                     }
                 }
             }
