@@ -152,6 +152,40 @@ fn predictions_are_what_the_package_installer_answers() {
     println!("predictions compared: {tried}");
 }
 
+/// What the evaluation of conditions says, against what the package installer makes of them: each on a machine
+/// with what the searches look for, and on one without.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn conditions_mean_what_the_package_installer_takes_them_for() {
+    let conditions = std::fs::read_to_string("conditions/conditions.txt").unwrap();
+    let conditions: Vec<&str> = conditions.lines().filter(|line| !line.is_empty()).collect();
+    assert!(conditions.len() >= 40);
+    let mut problems = Vec::new();
+    for there in [&[][..], &["weigh-3", "label-bridge"]] {
+        let pc = Windows::fresh("conditions");
+        for product in there {
+            assert_eq!(pc.install(product), 0, "{product}");
+        }
+        let mut refused = 0;
+        for (number, condition) in conditions.iter().enumerate() {
+            let payload = format!("trial-{}", number + 1);
+            let package = format!("C:\\setup\\{payload}.msi");
+            pc.works(&["open", "--on", "here", "--payload", &package, "--case", &payload], condition);
+            let (_, check) = pc.json(&["check", "--case", &payload]);
+            let blockers = check["blockers"].as_array().cloned().unwrap_or_default();
+            let stops = blockers.iter().any(|blocker| blocker["rule"] == "payload-refuses");
+            let answer = pc.install(&payload);
+            refused += usize::from(answer != 0);
+            if stops != (answer != 0) {
+                problems.push(format!("`{condition}` where {there:?} is: told {stops}, answered {answer}"));
+            }
+        }
+        println!("conditions compared: {}, {refused} of them refused", conditions.len());
+        assert!(refused > 10 && refused + 10 < conditions.len());
+    }
+    assert!(problems.is_empty(), "{problems:#?}");
+}
+
 #[test]
 #[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
 fn killed_at_any_moment_the_work_is_finished_or_undone() {

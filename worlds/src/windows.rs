@@ -29,7 +29,10 @@ pub fn machine(rng: &mut Rng) -> Machine {
         machine.own_key(&format!("{CONTROL}\\Services\\{name}"), &[("ImagePath", &image)], own());
     }
     for name in ["Dhcp", "EventLog", "Schedule", "Winmgmt", "msiserver"] {
-        let image = "%SystemRoot%\\System32\\svchost.exe -k netsvcs";
+        let image = match name {
+            "msiserver" => "%SystemRoot%\\System32\\msiexec.exe /V",
+            _ => "%SystemRoot%\\System32\\svchost.exe -k netsvcs",
+        };
         machine.own_key(&format!("{CONTROL}\\Services\\{name}"), &[("ImagePath", image)], own());
     }
     for name in ["Defrag\\ScheduledDefrag", "Time\\Sync", "Update\\Scan"] {

@@ -1,7 +1,12 @@
 //! A few worlds, so that nobody's place is ever taken; docs/accuracy.md has the many.
 
+use stubble_core::blockers::{Known, Severity, check};
+use stubble_core::packages::Registered;
+use stubble_core::subject::{Identified, identify};
+use stubble_core::trace::trace;
 use stubble_worlds::grow;
 use stubble_worlds::score::{BLOCKING, Tally, score};
+use stubble_worlds::survey::survey;
 
 const SEEDS: std::ops::Range<u64> = 5000..5120;
 
@@ -28,4 +33,33 @@ fn nobody_elses_place_is_taken_and_what_blocks_is_found() {
     assert!(total.wanted > 3000, "{total:?}");
     assert!(total.taken as f64 / total.wanted as f64 > 0.99, "{total:?}");
     assert_eq!(blocking.taken, blocking.wanted);
+}
+
+#[test]
+fn check_finds_nothing_in_the_way_of_a_product_that_nobody_broke() {
+    let (mut looked, mut told) = (0, Vec::new());
+    for seed in SEEDS.take(40) {
+        let world = grow(seed);
+        let survey = survey(&world.machine);
+        let registered = Registered::read(&survey);
+        for (number, product) in world.products.iter().enumerate() {
+            // Others of the publisher share its folders and its services with the broken one.
+            let is_apart =
+                number != world.subject && product.publisher.folder != world.products[world.subject].publisher.folder;
+            let Identified::One(subject) = identify(&survey, &registered, &[], &product.name) else { continue };
+            if !is_apart || subject.name != product.name {
+                continue;
+            }
+            let trace = trace(&survey, &registered, &subject);
+            looked += 1;
+            for blocker in check(&survey, &registered, &subject, &trace, Known::default()) {
+                // A program that runs is no fault, and hinders a removal all the same.
+                if blocker.severity != Severity::WorthKnowing && blocker.rule != "still-running" {
+                    told.push(format!("seed {seed}, {}: {} {:?}", product.name, blocker.title, blocker.evidence));
+                }
+            }
+        }
+    }
+    assert!(looked > 150, "{looked}");
+    assert!(told.is_empty(), "{looked} looked at: {told:#?}");
 }

@@ -2,6 +2,7 @@
 
 pub mod imports;
 pub mod program;
+pub mod signer;
 pub mod task_file;
 
 use serde::{Deserialize, Serialize};

@@ -25,6 +25,9 @@ pub struct Version {
     /// The name that its file had.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub original_name: String,
+    /// Who has signed it, where it is signed; not verified.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub signer: String,
 }
 
 const HEADERS: u64 = 4096;
@@ -265,6 +268,7 @@ mod tests {
             description: "Bridge".into(),
             version: "5.1.2".into(),
             original_name: "bridge.exe".into(),
+            ..Version::default()
         };
         assert_eq!(read(&file(&version)), Some(version));
         assert_eq!(read(b"MZ"), None);

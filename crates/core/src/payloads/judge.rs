@@ -191,6 +191,7 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
         Some(content[start..content.len().min(start.saturating_add(len))].to_vec())
     };
     let Version { company, product, description, version, .. } = program::parse(&read).unwrap_or_default();
+    let signer = crate::content::signer::parse(&read);
     one.product = if product.is_empty() { description } else { product };
     one.publisher = company;
     one.version = version;
@@ -198,6 +199,7 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
         return Some(false);
     }
     one.favours.push("it says that it is the product's".to_owned());
+    one.favours.extend(signer.map(|signer| format!("it is signed by {signer}, which is not verified here")));
     match program::length(content) {
         Some(length) if length > content.len() as u64 => {
             one.complete = false;

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 
 use rayon::prelude::*;
-use stubble_core::content::{Content, Told, program, task_file};
+use stubble_core::content::{Content, Told, program, signer, task_file};
 use stubble_core::packages::{Package, patch_target};
 use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, Tree};
 
@@ -107,7 +107,12 @@ impl Disk {
             file.take(len as u64).read_to_end(&mut bytes).ok()?;
             Some(bytes)
         };
-        Ok(program::parse(&read))
+        let signer = signer::parse(&read);
+        let told = program::parse(&read);
+        Ok(match (told, signer) {
+            (told, None) => told,
+            (told, Some(signer)) => Some(program::Version { signer, ..told.unwrap_or_default() }),
+        })
     }
 }
 

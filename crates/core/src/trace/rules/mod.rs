@@ -24,6 +24,7 @@ mod search_path;
 mod service;
 mod shared_count;
 mod shortcut;
+mod signer;
 mod startup;
 mod store_package;
 mod task;
@@ -64,5 +65,6 @@ pub static RULES: &[&dyn Rule] = &[
     &program_settings::ProgramSettings,
     &certificate::Certificate,
     &printed::Printed,
+    &signer::Signer,
     &history::History,
 ];
