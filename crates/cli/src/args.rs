@@ -273,6 +273,9 @@ pub struct Install {
     /// Run it only if its SHA-256 is this
     #[arg(long, value_name = "HEX")]
     pub sha256: Option<String>,
+    /// Ask whether to end setup when it has run for so long; with `--yes` it is ended
+    #[arg(long, value_name = "MINUTES")]
+    pub limit: Option<u64>,
     /// Carry the plan out rung after rung, running setup after each, so that nothing is taken that need not be
     #[arg(long)]
     pub gently: bool,

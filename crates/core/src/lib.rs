@@ -18,3 +18,4 @@ pub mod subject;
 pub mod survey;
 pub mod trace;
 pub mod units;
+pub mod watch;

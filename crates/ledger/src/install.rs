@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::logs::{Diagnosis, diagnose, meanings};
-use stubble_machine::Alter;
+use stubble_machine::{Alter, Watch};
 
 use crate::case::short_digest;
 use crate::journal::Entry;
@@ -29,10 +29,18 @@ pub struct InstallReport {
 }
 
 /// Runs a payload that lies on the machine, between two surveys, and reads its log.
-pub fn install(case: &mut Case, machine: &dyn Alter, payload: &str) -> Result<InstallReport, LedgerError> {
+///
+/// `watch` is shown how it goes, and says whether to go on; `limit` is in seconds.
+pub fn install(
+    case: &mut Case,
+    machine: &dyn Alter,
+    payload: &str,
+    limit: Option<u64>,
+    watch: &mut Watch<'_>,
+) -> Result<InstallReport, LedgerError> {
     let bytes = machine.read_file(payload, LARGEST_PAYLOAD)?;
     case.keep_survey(Moment::BeforeInstall, &machine.survey()?)?;
-    let run = machine.run_installer(payload)?;
+    let run = machine.run_installer_watched(payload, limit, watch)?;
     case.keep_survey(Moment::AfterInstall, &machine.survey()?)?;
     let runs = case.journal.lines().iter().filter(|line| matches!(line.entry, Entry::Installed { .. })).count();
     let log = format!("logs/install-{}.log", runs + 1);

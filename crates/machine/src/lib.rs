@@ -24,6 +24,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::survey::Survey;
+use stubble_core::watch::Sign;
 
 pub use error::{MachineError, NoWrite};
 use parcel::Depth;
@@ -72,6 +73,9 @@ pub struct InstallerRun {
     /// Its log, as it wrote it.
     pub log: Vec<u8>,
 }
+
+/// Who watches an installer: is shown a sign and the log so far, and says whether to go on.
+pub type Watch<'w> = dyn FnMut(Sign, &[u8]) -> bool + 'w;
 
 /// Changes a machine. Every change has its exact inverse, and none is made without a caller that
 /// has written down first what it is about to do.
@@ -189,6 +193,18 @@ pub trait Alter: Observe {
 
     /// Starts a service.
     fn start_service(&self, name: &str) -> Result<(), MachineError>;
+
+    /// The same, watched: `watch` is shown each sign with the log so far, and says whether to go on; where it says
+    /// no, the installer is ended. A machine on which an installer ends at once has nothing to show.
+    fn run_installer_watched(
+        &self,
+        payload: &str,
+        limit: Option<u64>,
+        watch: &mut Watch<'_>,
+    ) -> Result<InstallerRun, MachineError> {
+        let _ = (limit, watch);
+        self.run_installer(payload)
+    }
 
     /// Runs an installer that lies on the machine, quietly, to its end.
     fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError>;

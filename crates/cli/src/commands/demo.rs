@@ -59,7 +59,7 @@ impl Guide for Story {
                 story(ui, "First the complaint, seen with our own eyes.");
                 typed(ui, "install");
                 install::run(
-                    &args::Install { payload: None, sha256: None, gently: false, consent: YES },
+                    &args::Install { payload: None, sha256: None, limit: None, gently: false, consent: YES },
                     settings,
                     ui,
                 )?;

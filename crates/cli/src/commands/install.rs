@@ -1,9 +1,11 @@
 //! `install`: runs the payload and explains the result.
 
 use stubble_core::confirm::seal::sha256;
+use stubble_core::logs::diagnose;
 use stubble_core::plan::from_toml;
 use stubble_core::subject::PackageFile;
 use stubble_core::trace::Decision;
+use stubble_core::watch::Sign;
 use stubble_ledger::install;
 
 use super::{clear, consent, show};
@@ -27,14 +29,22 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     };
     consent(args.consent.yes, &question, ui)?;
     match args.gently {
-        true => gently(&mut work, &file, settings, ui),
-        false => Ok(if once(&mut work, &file, settings, ui)? { Exit::Done } else { Exit::No }),
+        true => gently(&mut work, &file, args, settings, ui),
+        false => Ok(if once(&mut work, &file, args, settings, ui)? { Exit::Done } else { Exit::No }),
     }
 }
 
 /// Runs setup, and tells whether it finished.
-fn once(work: &mut Work, file: &PackageFile, settings: &Settings, ui: &mut Ui) -> Result<bool, CliError> {
-    let mut report = install(&mut work.case, work.machine.alter()?, &file.path)?;
+fn once(
+    work: &mut Work,
+    file: &PackageFile,
+    args: &Install,
+    settings: &Settings,
+    ui: &mut Ui,
+) -> Result<bool, CliError> {
+    let limit = args.limit.map(|minutes| minutes.saturating_mul(60));
+    let mut watch = |sign: Sign, log: &[u8]| watched(sign, log, args, ui);
+    let mut report = install(&mut work.case, work.machine.alter()?, &file.path, limit, &mut watch)?;
     for run in report.diagnosis.iter_mut().flat_map(|log| &mut log.runs) {
         run.explain_by(&file.package);
     }
@@ -43,10 +53,28 @@ fn once(work: &mut Work, file: &PackageFile, settings: &Settings, ui: &mut Ui) -
     Ok(report.success)
 }
 
+/// Tells how setup goes. It is ended only where somebody says so.
+fn watched(sign: Sign, log: &[u8], args: &Install, ui: &mut Ui) -> bool {
+    let waits = diagnose(log).ok().and_then(|log| log.main()?.last_action.as_ref().map(|begun| begun.action.clone()));
+    ui.tell(&terminal::setup_goes(sign, waits.as_deref(), ui.width));
+    match sign {
+        Sign::Works { .. } | Sign::Stalls { .. } => true,
+        Sign::TooLong { .. } if args.consent.yes => false,
+        // Where nobody can be asked, it goes on.
+        Sign::TooLong { .. } => !ui.ask("End setup now?").unwrap_or(false),
+    }
+}
+
 /// Setup first, then rung after rung with setup after each, until it works.
-fn gently(work: &mut Work, file: &PackageFile, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+fn gently(
+    work: &mut Work,
+    file: &PackageFile,
+    args: &Install,
+    settings: &Settings,
+    ui: &mut Ui,
+) -> Result<Exit, CliError> {
     let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
-    if once(work, file, settings, ui)? {
+    if once(work, file, args, settings, ui)? {
         ui.tell("note: setup works as it is; nothing of the plan was carried out\n");
         return Ok(Exit::Done);
     }
@@ -63,7 +91,7 @@ fn gently(work: &mut Work, file: &PackageFile, settings: &Settings, ui: &mut Ui)
         if exit != Exit::Done {
             return Ok(exit);
         }
-        if once(work, file, settings, ui)? {
+        if once(work, file, args, settings, ui)? {
             let spared = rungs.len() - done - 1;
             let steps = plan.chosen().filter(|step| step.rung > *rung).count();
             let spared = format!("{} with {}", words::count(spared, "rung"), words::count(steps, "step"));

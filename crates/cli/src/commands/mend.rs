@@ -129,7 +129,7 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
                 }
             }
             Stage::Install => install::run(
-                &args::Install { payload: None, sha256: None, gently: false, consent: job.consent },
+                &args::Install { payload: None, sha256: None, limit: None, gently: false, consent: job.consent },
                 settings,
                 ui,
             )?,

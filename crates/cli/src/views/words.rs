@@ -30,6 +30,14 @@ pub fn size(bytes: u64) -> String {
     }
 }
 
+/// How long something lasts.
+pub fn lasting(seconds: u64) -> String {
+    match seconds {
+        ..120 => format!("{seconds} s"),
+        _ => format!("{} min", seconds / 60),
+    }
+}
+
 /// A number with its noun.
 pub fn count(number: usize, noun: &str) -> String {
     let number_text = thousands(number);

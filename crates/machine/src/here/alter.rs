@@ -205,11 +205,23 @@ impl Alter for Here {
         if !payload.to_lowercase().ends_with(".msi") {
             return Err(MachineError::Unsupported("running a payload that is no .msi package"));
         }
-        self.run_package_installer("/i", payload)
+        self.run_package_installer("/i", payload, None, &mut |_, _| true)
+    }
+
+    fn run_installer_watched(
+        &self,
+        payload: &str,
+        limit: Option<u64>,
+        watch: &mut Watch<'_>,
+    ) -> Result<InstallerRun, MachineError> {
+        if !payload.to_lowercase().ends_with(".msi") {
+            return Err(MachineError::Unsupported("running a payload that is no .msi package"));
+        }
+        self.run_package_installer("/i", payload, limit, watch)
     }
 
     fn run_uninstaller(&self, product: Guid) -> Result<InstallerRun, MachineError> {
-        self.run_package_installer("/x", &product.to_string())
+        self.run_package_installer("/x", &product.to_string(), None, &mut |_, _| true)
     }
 }
 
@@ -238,23 +250,6 @@ impl Here {
             }
             None => error,
         }
-    }
-
-    /// Runs the system's package installer to its end, quietly. Its log stands in our own folder meanwhile.
-    fn run_package_installer(&self, what: &str, subject: &str) -> Result<InstallerRun, MachineError> {
-        let program = format!("{}\\System32\\msiexec.exe", self.disk.facts().windows);
-        self.disk.make_own_folder()?;
-        let log = self.disk.own_folder()?.0.join(format!("setup-{}.log", std::process::id()));
-        let mut command = Command::new(&program);
-        command.args([what, subject, "/qn", "/norestart", "/l*v"]).arg(&log);
-        let ended = command.status().map_err(MachineError::io(program.as_str()))?;
-        let written = std::fs::read(&log).unwrap_or_default();
-        if log.exists() {
-            durable::remove_file(&log).map_err(MachineError::io(log.display().to_string()))?;
-        }
-        self.disk.tidy_own().map_err(MachineError::io(log.display().to_string()))?;
-        // The system's codes are unsigned; 3010 and its like fit either way.
-        Ok(InstallerRun { code: ended.code().unwrap_or(-1) as u32, log: written })
     }
 }
 

@@ -7,6 +7,7 @@
 mod alter;
 pub(crate) mod api;
 mod facts;
+mod installer;
 mod kept;
 mod observe;
 mod registry;

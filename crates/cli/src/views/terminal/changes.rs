@@ -5,6 +5,7 @@ use stubble_core::model::Place;
 use stubble_core::model::text::shown;
 use stubble_core::plan::StepKind;
 use stubble_core::survey::compare::Change;
+use stubble_core::watch::Sign;
 use stubble_ledger::{InstallReport, Outcome, Report, Returned};
 
 use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
@@ -149,6 +150,22 @@ pub fn compared(changes: &[Change], places: usize, width: Option<usize>) -> Stri
         out.push_str(&hang("  - ", &words::place(&change.place), width));
     }
     out
+}
+
+/// How a running setup goes.
+pub fn setup_goes(sign: Sign, waits: Option<&str>, width: Option<usize>) -> String {
+    let action = waits.map(|action| format!(", in action {}", shown(action))).unwrap_or_default();
+    let text = match sign {
+        Sign::Works { seconds } => format!("setup is at work since {}{action}", words::lasting(seconds)),
+        Sign::Stalls { since } => format!(
+            "setup has not moved for {}{action}: no log, no disk, no processor. It may wait for a window that nobody sees, or for another program. It goes on.",
+            words::lasting(since)
+        ),
+        Sign::TooLong { seconds } => {
+            format!("setup has run for {}{action}, longer than was allowed", words::lasting(seconds))
+        }
+    };
+    hang("note: ", &text, width)
 }
 
 pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> String {

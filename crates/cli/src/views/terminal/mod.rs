@@ -15,7 +15,9 @@ mod report;
 mod style;
 mod trace;
 
-pub use changes::{cleared, compared, discarded, held, installed, put_back, returned, step_done, would_discard};
+pub use changes::{
+    cleared, compared, discarded, held, installed, put_back, returned, setup_goes, step_done, would_discard,
+};
 pub use check::checked;
 pub use compare::{captured, machines_compared};
 pub use demo::{demo_beginning, demo_end, demo_ready, story, typed};

@@ -3,13 +3,13 @@
 use std::io;
 use std::mem::size_of;
 
-use windows_sys::Win32::Foundation::{HWND, INVALID_HANDLE_VALUE, LPARAM, WAIT_OBJECT_0};
+use windows_sys::Win32::Foundation::{FILETIME, HWND, INVALID_HANDLE_VALUE, LPARAM, WAIT_OBJECT_0};
 use windows_sys::Win32::System::Diagnostics::ToolHelp::{
     CreateToolhelp32Snapshot, PROCESSENTRY32W, Process32FirstW, Process32NextW, TH32CS_SNAPPROCESS,
 };
 use windows_sys::Win32::System::Threading::{
-    GetCurrentProcessId, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION, PROCESS_SYNCHRONIZE, PROCESS_TERMINATE,
-    QueryFullProcessImageNameW, TerminateProcess, WaitForSingleObject,
+    GetCurrentProcessId, GetProcessTimes, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION, PROCESS_SYNCHRONIZE,
+    PROCESS_TERMINATE, QueryFullProcessImageNameW, TerminateProcess, WaitForSingleObject,
 };
 use windows_sys::Win32::UI::WindowsAndMessaging::{EnumWindows, GetWindowThreadProcessId, PostMessageW, WM_CLOSE};
 
@@ -50,6 +50,24 @@ pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
         more = unsafe { Process32NextW(snapshot.0, &mut entry) } != 0;
     }
     Ok(found)
+}
+
+/// Processor time that all processes of a program have used so far, in milliseconds; none where there is no such
+/// process, or where the system does not tell.
+pub(in crate::here) fn time_of(program: &str) -> Option<u64> {
+    let mut sum = None;
+    for found in all().ok()?.iter().filter(|found| found.name.eq_ignore_ascii_case(program)) {
+        let Some(process) = open(found.pid, PROCESS_QUERY_LIMITED_INFORMATION) else { continue };
+        let mut times = [FILETIME::default(); 4];
+        let [made, ended, system, user] = &mut times;
+        // SAFETY: the process is open, and each pointer leads to a place for one time.
+        if unsafe { GetProcessTimes(process.0, made, ended, system, user) } == 0 {
+            continue;
+        }
+        let told = |time: &FILETIME| (u64::from(time.dwHighDateTime) << 32 | u64::from(time.dwLowDateTime)) / 10_000;
+        sum = Some(sum.unwrap_or(0) + told(system) + told(user));
+    }
+    sum
 }
 
 fn open(pid: u32, rights: u32) -> Option<Handle> {
