@@ -1,7 +1,6 @@
 //! Changing the running system.
 
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
 use stubble_core::model::path::parent;
 use stubble_core::model::registry::{dword_of, text_of};
@@ -12,7 +11,7 @@ use super::Here;
 use super::api::{rights, service};
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, NoWrite, Room, durable, free_bytes};
+use crate::{Above, Alter, InstallerRun, MachineError, NoWrite, Room, Watch, free_bytes};
 
 /// What the system answers where somebody else has a file open.
 const SHARING_VIOLATION: i32 = 32;
