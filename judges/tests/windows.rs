@@ -166,8 +166,11 @@ fn conditions_mean_what_the_package_installer_takes_them_for() {
         for product in there {
             assert_eq!(pc.install(product), 0, "{product}");
         }
-        let mut refused = 0;
-        for (number, condition) in conditions.iter().enumerate() {
+        let (mut refused, mut compared) = (0, 0);
+        // The second machine is for those that ask what is there.
+        let asks = |condition: &str| ["WEIGH3", "LABEL", "Installed"].iter().any(|name| condition.contains(name));
+        for (number, condition) in conditions.iter().enumerate().filter(|(_, one)| there.is_empty() || asks(one)) {
+            compared += 1;
             let payload = format!("trial-{}", number + 1);
             let package = format!("C:\\setup\\{payload}.msi");
             pc.works(&["open", "--on", "here", "--payload", &package, "--case", &payload], condition);
@@ -180,8 +183,8 @@ fn conditions_mean_what_the_package_installer_takes_them_for() {
                 problems.push(format!("`{condition}` where {there:?} is: told {stops}, answered {answer}"));
             }
         }
-        println!("conditions compared: {}, {refused} of them refused", conditions.len());
-        assert!(refused > 10 && refused + 10 < conditions.len());
+        println!("conditions compared: {compared}, {refused} of them refused");
+        assert!(refused > 1 && refused + 1 < compared && compared > 6);
     }
     assert!(problems.is_empty(), "{problems:#?}");
 }
