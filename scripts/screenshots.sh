@@ -36,10 +36,7 @@ shot() {
 "$stubble" demo --broken-only --keep . >/dev/null
 shot open 'stubble open "scale desk" --on bench:bench'
 shot install-refused 'stubble install --yes'
-shot diagnose 'stubble diagnose --context 1'
 shot check 'stubble check'
-shot payload 'stubble payload'
-shot footprint 'stubble footprint read bench/disk/Users/maren/Downloads/QuernlightScaleDesk-5.2.msi --out desk.toml; stubble footprint compare desk.toml'
 shot trace 'stubble trace'
 shot why 'stubble why "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}"'
 shot plan 'stubble plan'
@@ -57,7 +54,7 @@ shot putback 'stubble putback --yes'
 "$stubble" clear --yes >/dev/null
 shot install 'stubble install --yes'
 shot confirm 'stubble confirm'
-"$stubble" report >/dev/null
+shot report 'stubble report'
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --no-first-run --disable-background-networking \
   --user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$shots/ticket.png" \
   "file://$work/stubble-case/report.html" >/dev/null 2>&1

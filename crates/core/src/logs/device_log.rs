@@ -33,7 +33,7 @@ impl Reader for DeviceLog {
             run.began = rest.to_owned();
         } else if let Some(rest) = text.strip_prefix("!!!") {
             let said = Said { line: number, text: plain(rest) };
-            run.codes.extend(code_in(number, &said.text));
+            run.codes.extend(code_in(number, &said.text).filter(|_| run.codes.len() < 16));
             match &run.message {
                 None => run.message = Some(said),
                 Some(_) if run.also.len() < 6 => run.also.push(said),
