@@ -9,7 +9,7 @@ from pathlib import Path
 
 SOURCE = """<?xml version="1.0" encoding="utf-8"?>
 <Wix xmlns="http://schemas.microsoft.com/wix/2006/wi">
-  <Product Id="C0ND0000-0000-4000-8000-0000000{number:05}" Name="Quernlight Trial {number}" Manufacturer="Fennelgate Instruments Ltd" Version="1.0.{number}" Language="1033" UpgradeCode="C0ND1111-0000-4000-8000-0000000{number:05}">
+  <Product Id="C0DD0000-0000-4000-8000-0000000{number:05}" Name="Quernlight Trial {number}" Manufacturer="Fennelgate Instruments Ltd" Version="1.0.{number}" Language="1033" UpgradeCode="C0DD1111-0000-4000-8000-0000000{number:05}">
     <Package InstallerVersion="200" Compressed="yes" InstallScope="perMachine"/>
     <Media Id="1" Cabinet="trial.cab" EmbedCab="yes"/>
     <Property Id="NUMBER" Value="42"/>
@@ -22,7 +22,7 @@ SOURCE = """<?xml version="1.0" encoding="utf-8"?>
     <Directory Id="TARGETDIR" Name="SourceDir">
       <Directory Id="ProgramFiles64Folder">
         <Directory Id="INSTALLDIR" Name="Quernlight Trial {number}">
-          <Component Id="Notes" Guid="C0ND2222-0000-4000-8000-0000000{number:05}" Win64="yes">
+          <Component Id="Notes" Guid="C0DD2222-0000-4000-8000-0000000{number:05}" Win64="yes">
             <File Id="notes.txt" Name="notes.txt" Source="notes.txt" KeyPath="yes"/>
           </Component>
         </Directory>
@@ -37,7 +37,7 @@ SOURCE = """<?xml version="1.0" encoding="utf-8"?>
 def main():
     conditions = Path(sys.argv[1]).read_text(encoding="utf-8").splitlines()
     for number, condition in enumerate(filter(None, conditions), 1):
-        text = SOURCE.format(number=number, condition=escape(condition, quote=False)).replace("C0ND", "C0DD")
+        text = SOURCE.format(number=number, condition=escape(condition, quote=False))
         Path(sys.argv[2], f"trial-{number}.wxs").write_text(text, encoding="utf-8")
 
 

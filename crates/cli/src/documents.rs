@@ -351,6 +351,9 @@ pub struct Event {
     pub at: String,
     /// What.
     pub text: String,
+    /// Whether the case turned on it.
+    #[serde(default)]
+    pub turns: bool,
 }
 
 macro_rules! documented {

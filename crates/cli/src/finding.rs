@@ -25,7 +25,7 @@ pub fn find_payloads(
             continue;
         };
         let checksum = beside(scene.survey, path, &read);
-        candidates.extend(judge(scene, footprint, (path, what), &content, checksum));
+        candidates.extend(judge(scene, footprint, (path, *what), &content, checksum));
     }
     rank(&mut candidates);
     (candidates, more)

@@ -2,10 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
+use serde::{Deserialize, Serialize};
 use stubble_core::footprint::Footprint;
+use stubble_core::logs::Run;
 use stubble_core::packages::{Package, Registered};
 use stubble_core::subject::PackageFile;
-use stubble_core::survey::{EntryKind, Survey};
+use stubble_core::survey::{EntryKind, Gap, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
 use stubble_ledger::Case;
 use stubble_machine::{MachineError, Observe};
@@ -80,18 +82,28 @@ impl Work {
         if path.is_file() { read_footprint(&path).map(Some) } else { Ok(None) }
     }
 
-    /// The same, with the libraries that its programs ask for, as far as its contents can be read.
-    pub fn payload_with_imports(&self) -> Result<Option<PackageFile>, CliError> {
+    /// The same, with the libraries that its programs ask for; where those cannot be told, that is a gap.
+    pub fn payload_with_imports(&self, gaps: &mut Vec<Gap>) -> Result<Option<PackageFile>, CliError> {
         let Some(mut file) = self.payload()? else { return Ok(None) };
-        let size: u64 = file.package.files.iter().map(|file| file.size).sum();
-        if size <= LARGEST_LOOK {
-            let (_, bytes) = read_package(self.machine.observe(), &file.path)?;
-            // A damaged cabinet is told by setup and by `confirm`; here it only means that nothing is known.
-            if let Ok(contents) = file.package.contents(&bytes) {
-                file.package.read_imports(&contents);
-            }
-        }
+        let why = self.read_imports(&mut file)?;
+        gaps.extend(why.map(|why| Gap { what: format!("libraries that {} needs", file.path), why }));
         Ok(Some(file))
+    }
+
+    /// Reads which libraries a package's programs ask for; why that cannot be told, where it cannot.
+    fn read_imports(&self, file: &mut PackageFile) -> Result<Option<String>, CliError> {
+        let size: u64 = file.package.files.iter().map(|file| file.size).sum();
+        if size > LARGEST_LOOK {
+            return Ok(Some("there is more in the package than is unpacked for a look".to_owned()));
+        }
+        let bytes = self.machine.observe().read_file(&file.path, LARGEST_PACKAGE)?;
+        match file.package.contents(&bytes) {
+            Ok(contents) => file.package.read_imports(&contents),
+            Err(error) => return Ok(Some(error.to_string())),
+        }
+        let system = format!("{}\\System32\\kernel32.dll", self.survey.facts.windows);
+        let cannot_tell = !file.package.imports.is_empty() && !self.survey.exists(&system);
+        Ok(cannot_tell.then(|| "the system's own libraries are not on this disk".to_owned()))
     }
 
     /// Says so when what is found now is what setup has installed in this case.
@@ -102,6 +114,18 @@ impl Work {
             ));
         }
     }
+}
+
+/// The file of the case that holds the log that was read last.
+pub const DIAGNOSIS: &str = "diagnosis.json";
+
+/// The log that was read last, and the install that failed in it.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct ReadLog {
+    /// The log, as it was named.
+    pub log: String,
+    /// The install that it was asked about.
+    pub run: Option<Run>,
 }
 
 /// The file of the case that holds its footprint.

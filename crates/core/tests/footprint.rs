@@ -6,6 +6,7 @@ mod pc;
 use pc::Pc;
 use stubble_core::footprint::{Footprint, MergeError, anchors, merge, record, subject};
 use stubble_core::packages::Registered;
+use stubble_core::subject::AnchorKind;
 use stubble_core::trace::{Decision, trace};
 
 const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
@@ -148,4 +149,29 @@ fn nothing_is_taken_that_is_somebody_elses_or_the_systems() {
     assert!(
         pc::remnant(&found, "C:\\Windows\\System32\\kernel32.dll").is_none_or(|one| one.decision == Decision::Keep)
     );
+}
+
+#[test]
+fn what_a_footprint_calls_settings_or_own_data_stays_whatever_else_speaks_for_taking_it() {
+    let text = "format = \"stubble.footprint/1\"\nname = \"Quernlight Scale Desk\"\npublisher = \"Fennelgate Instruments\"\n\
+        [[folder]]\npath = '%ProgramData%\\Fennelgate\\Scale Desk\\Weighings'\nclass = \"own-data\"\n\
+        [[file]]\npath = '%ProgramData%\\Fennelgate\\Scale Desk\\station.bin'\nclass = \"settings\"\n\
+        [[file]]\npath = '%ProgramData%\\Fennelgate\\Scale Desk\\images.bin'\nclass = \"cache\"\n";
+    let print = Footprint::parse(text).unwrap();
+    let data = "C:\\ProgramData\\Fennelgate\\Scale Desk";
+    let mut pc = after();
+    pc.file(&format!("{data}\\Weighings\\2026\\march.bin"))
+        .file(&format!("{data}\\station.bin"))
+        .file(&format!("{data}\\images.bin"));
+    let survey = pc.survey();
+    let registered = Registered::read(&survey);
+    let told = |anchors| trace(&survey, &registered, &subject(&print, anchors));
+    let known = anchors(&print, "the footprint desk.toml", &registered, &survey.facts);
+    let taken = pc::with(&told(known.clone()), Decision::Remove);
+    assert!(taken.contains(&format!("{data}\\images.bin")), "{taken:#?}");
+    assert!(taken.iter().all(|one| !one.contains("Weighings") && !one.contains("station.bin")), "{taken:#?}");
+    // Without those lines the folder goes as a whole, with the vendor's around it where nobody else is in it.
+    let without = known.into_iter().filter(|one| one.kind != AnchorKind::PrintedData).collect();
+    let taken = pc::with(&told(without), Decision::Remove);
+    assert!(taken.iter().any(|one| data.starts_with(one.as_str())), "{taken:#?}");
 }

@@ -5,8 +5,9 @@ mod pc;
 use pc::{MAREN, NIGHT, Pc, remnant, traced, with};
 use stubble_core::model::PlaceKind;
 use stubble_core::packages::Registered;
+use stubble_core::subject::{Anchor, AnchorKind};
 use stubble_core::trace::why::explain;
-use stubble_core::trace::{Decision, Group, Scene, Standing};
+use stubble_core::trace::{Decision, Group, Scene, Standing, trace};
 
 const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
 
@@ -311,4 +312,25 @@ fn a_shortcut_in_the_products_own_folder_goes_with_the_folder() {
     pc.shortcut(&shortcut, &format!("{folder}\\desk.exe"));
     let trace = traced(&pc, "scale desk");
     assert!(trace.remnants.iter().all(|one| one.place.path != shortcut), "{:#?}", trace.remnants);
+}
+
+#[test]
+fn a_log_takes_nothing_that_is_somebody_elses() {
+    let mut pc = desk();
+    label_bridge(&mut pc);
+    pc.file("C:\\ProgramData\\Odd Place\\scale.bin").file("C:\\Windows\\System32\\kernel32.dll");
+    let survey = pc.survey();
+    let registered = Registered::read(&survey);
+    let mut subject = pc::subject(&survey, &[], "scale desk");
+    let others = "C:\\Program Files\\Fennelgate\\Label Bridge\\lb.exe";
+    for file in [others, "C:\\ProgramData\\Odd Place\\scale.bin", "C:\\Windows\\System32\\kernel32.dll"] {
+        let from = "the log setup.log".to_owned();
+        subject.anchors.push(Anchor { kind: AnchorKind::LoggedFile, value: file.to_owned(), from });
+    }
+    let taken = with(&trace(&survey, &registered, &subject), Decision::Remove);
+    assert!(
+        taken.contains(&"C:\\ProgramData\\Odd Place\\scale.bin".to_owned()),
+        "what is nobody else's is: {taken:#?}"
+    );
+    assert!(taken.iter().all(|one| !one.contains("Label Bridge") && !one.contains("kernel32")), "{taken:#?}");
 }

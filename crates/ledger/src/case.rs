@@ -140,6 +140,7 @@ impl Case {
             .chars()
             .map(|letter| if letter.is_alphanumeric() || "-._ ".contains(letter) { letter } else { '_' })
             .collect();
+        let leaf = if leaf.trim_matches('.').is_empty() { "payload".to_owned() } else { leaf };
         let copy = format!("payloads/{number}/{leaf}");
         let path = folder.join(&leaf);
         durable::replace(&path, content).map_err(LedgerError::io(&path))?;

@@ -1,14 +1,13 @@
 //! `check`: what stands in the way of a working install now.
 
 use stubble_core::blockers::{Known, Severity, check};
-use stubble_core::logs::Run;
 use stubble_core::survey::Gap;
 
 use super::show;
 use crate::documents::{Checked, Documented};
 use crate::errors::CliError;
 use crate::views::terminal;
-use crate::work::{Settings, Work};
+use crate::work::{DIAGNOSIS, ReadLog, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -24,16 +23,21 @@ pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
 }
 
 fn checked(work: &Work) -> Result<Checked, CliError> {
-    let payload = work.payload_with_imports()?;
+    let mut gaps = work.survey.gaps.clone();
+    let payload = work.payload_with_imports(&mut gaps)?;
     let meant = payload.as_ref().map(|file| (file.path.as_str(), &file.package));
     let borrowed = work.case.borrowed_values()?;
-    let log: Option<(String, Option<Run>)> = work.case.read("diagnosis.json")?;
-    let log = log.as_ref().and_then(|(name, run)| Some((name.as_str(), run.as_ref()?)));
+    // Once setup has worked, what an older log says explains nothing any more.
+    let log: Option<ReadLog> = match work.case.journal.installed_since() {
+        None => work.case.read(DIAGNOSIS)?,
+        Some(_) => None,
+    };
+    let log = log.as_ref().and_then(|read| Some((read.log.as_str(), read.run.as_ref()?)));
     let subject = &work.case.about.subject;
     let footprint = work.footprint()?;
     let known = Known { payload: meant, borrowed: &borrowed, footprint: footprint.as_ref(), log };
     let blockers = check(&work.survey, &work.registered, subject, &work.trace(), known);
-    let mut could_not_look = work.survey.gaps.clone();
+    let mut could_not_look = gaps;
     if let (Some(path), None) = (&work.case.about.payload, &payload) {
         let why = "the installer is not there any more, so what it would say is not known".to_owned();
         could_not_look.push(Gap { what: path.clone(), why });

@@ -123,6 +123,7 @@ fn with_footprint(work: &Work, install: Option<Installed>) -> Result<Option<Inst
     let is_new = |finding: &Finding| !install.findings.iter().any(|known| known.place == finding.place);
     let more: Vec<Finding> = compared.findings.into_iter().filter(is_new).collect();
     install.findings.extend(more);
+    install.told_by = "package and footprint".to_owned();
     Ok(Some(install))
 }
 

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{Cursor, Read};
 use std::path::{Path, PathBuf};
 
-use stubble_core::logs::{Diagnosis, LogError, Outcome, Run, Said, context, diagnose, follow, leads_of};
+use stubble_core::logs::{LogError, Outcome, Run, Said, context, diagnose, follow, leads_of};
 use stubble_core::trace::trace;
 use stubble_ledger::{Case, Entry};
 
@@ -13,7 +13,7 @@ use crate::args::Diagnose;
 use crate::documents::{Diagnosed, DiagnosedLog};
 use crate::errors::CliError;
 use crate::views::terminal;
-use crate::work::{Settings, Work};
+use crate::work::{DIAGNOSIS, ReadLog, Settings, Work};
 use crate::{Exit, Ui};
 
 /// The largest log that is fetched from a machine.
@@ -97,7 +97,9 @@ fn one(name: &str, around: Option<u64>, work: Option<&mut Work>) -> Result<Diagn
             let trace = trace(&work.survey, &work.registered, subject);
             followed = follow(run, &work.survey, &work.registered, &trace);
         }
-        work.case.write("diagnosis.json", to_json(name, &diagnosis).as_bytes())?;
+        let read = ReadLog { log: name.to_owned(), run: diagnosis.main().cloned() };
+        let text = serde_json::to_string_pretty(&read).expect("a run has no maps");
+        work.case.write(DIAGNOSIS, text.as_bytes())?;
     }
     let mut shown = Vec::new();
     if let (Some(more), Some(run)) = (around, diagnosis.main()) {
@@ -108,11 +110,6 @@ fn one(name: &str, around: Option<u64>, work: Option<&mut Work>) -> Result<Diagn
         shown.sort_by_key(|said| said.line);
     }
     Ok(DiagnosedLog { log: name.to_owned(), diagnosis, followed, learned, context: shown })
-}
-
-/// What `check` uses to tell what explains the log.
-fn to_json(name: &str, diagnosis: &Diagnosis) -> String {
-    serde_json::to_string_pretty(&(name, diagnosis.main())).expect("a diagnosis has no maps")
 }
 
 fn lines_that_matter(run: &Run) -> Vec<u64> {

@@ -24,6 +24,10 @@ pub fn run(args: args::Report, settings: &Settings, ui: &mut Ui) -> Result<Exit,
     let mut report = gather(&work)?;
     let mut name = "report";
     if args.redact {
+        // With other names in it, it is not the receipt that was sealed.
+        if let Some(receipt) = &mut report.receipt {
+            receipt.seal.clear();
+        }
         let plain = serde_json::to_value(&report).expect("a report has no maps with odd keys");
         let redacted = Names::of(&work.survey).leave_out_of(plain);
         report = serde_json::from_value(redacted).expect("only texts are changed");
@@ -92,6 +96,22 @@ fn last_failure(work: &Work) -> Option<(u32, String, Option<Run>)> {
     Some((code, log, read.and_then(|log| log.main().cloned())))
 }
 
+/// What a case turns on; steps are many.
+fn is_turn(entry: &Entry) -> bool {
+    matches!(
+        entry,
+        Entry::Opened { .. }
+            | Entry::Planned { .. }
+            | Entry::Chosen { .. }
+            | Entry::Borrow { .. }
+            | Entry::GivenBack { .. }
+            | Entry::Cleared { .. }
+            | Entry::Restarted
+            | Entry::Installed { .. }
+            | Entry::Confirmed { .. }
+    )
+}
+
 fn event(line: &Line) -> Option<Event> {
     let text = match &line.entry {
         Entry::Opened { subject, computer } => format!("Case opened for {subject} on {computer}"),
@@ -119,5 +139,5 @@ fn event(line: &Line) -> Option<Event> {
         }
         Entry::Done { .. } | Entry::UndoIntent { .. } => return None,
     };
-    Some(Event { at: line.at.clone(), text })
+    Some(Event { at: line.at.clone(), text, turns: is_turn(&line.entry) })
 }

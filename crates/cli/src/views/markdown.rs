@@ -41,7 +41,7 @@ pub fn report(report: &CaseReport) -> String {
     list(&mut out, "What to tell the user", &report.for_the_user);
     list(&mut out, "What the maker of the product needs", &report.for_the_maker);
     if !report.figures.is_empty() {
-        let _ = writeln!(out, "## What there was\n\n| kind | went | stayed |\n| --- | --- | --- |");
+        let _ = writeln!(out, "## What there was\n\n| kind | was to go | stays |\n| --- | --- | --- |");
         for one in &report.figures {
             let told = |places: usize, bytes: u64| match bytes {
                 0 => places.to_string(),

@@ -7,13 +7,13 @@ use stubble_core::report::Figure;
 use super::words;
 use crate::documents::Event;
 
-/// What there was of each kind: a bar for what went, and one for what stayed.
+/// What there was of each kind: a bar for what was to go, and one for what stays.
 pub fn sizes(figures: &[Figure]) -> Markup {
     let most = figures.iter().map(|one| one.going + one.staying).max().unwrap_or(0).max(1);
     let share = |part: usize| format!("width:{:.1}%", part as f64 * 100.0 / most as f64);
     html! {
         table.figures {
-            thead { tr { th { "Kind" } th { "Places" } th { "Went" } th { "Stayed" } } }
+            thead { tr { th { "Kind" } th { "Places" } th { "Was to go" } th { "Stays" } } }
             tbody {
                 @for one in figures {
                     tr {
@@ -22,13 +22,13 @@ pub fn sizes(figures: &[Figure]) -> Markup {
                             span.bar.went style=(share(one.going)) {}
                             span.bar.stayed style=(share(one.staying)) {}
                         }
-                        td.number data-of="went" { (one.going) @if one.bytes_going > 0 { ", " (words::size(one.bytes_going)) } }
-                        td.number data-of="stayed" { (one.staying) @if one.bytes_staying > 0 { ", " (words::size(one.bytes_staying)) } }
+                        td.number data-of="was to go" { (one.going) @if one.bytes_going > 0 { ", " (words::size(one.bytes_going)) } }
+                        td.number data-of="stays" { (one.staying) @if one.bytes_staying > 0 { ", " (words::size(one.bytes_staying)) } }
                     }
                 }
             }
         }
-        p.quiet { span.bar.went.key {} " went to the vault   " span.bar.stayed.key {} " stayed, or waited for a decision" }
+        p.quiet { span.bar.went.key {} " was to go at the first look   " span.bar.stayed.key {} " stays, or waited for a decision" }
     }
 }
 
@@ -36,12 +36,10 @@ pub fn sizes(figures: &[Figure]) -> Markup {
 pub fn moments(opened: &str, events: &[Event]) -> Markup {
     let Ok(start) = opened.parse::<jiff::Timestamp>() else { return html! {} };
     let mut found: Vec<(i64, &str)> = Vec::new();
-    for event in events {
+    for event in events.iter().filter(|event| event.turns) {
         let Ok(at) = event.at.parse::<jiff::Timestamp>() else { continue };
         let seconds = at.as_second() - start.as_second();
-        if is_a_moment(&event.text) {
-            found.push((seconds, event.text.as_str()));
-        }
+        found.push((seconds, event.text.as_str()));
     }
     html! {
         ol.moments {
@@ -50,22 +48,6 @@ pub fn moments(opened: &str, events: &[Event]) -> Markup {
             }
         }
     }
-}
-
-/// Steps and loans are many; what a case turns on is few.
-fn is_a_moment(text: &str) -> bool {
-    [
-        "Case opened",
-        "Plan ",
-        "Setup ",
-        "Looked again",
-        "The machine was restarted",
-        "Installer chosen",
-        "Given back",
-        "Borrowed",
-    ]
-    .iter()
-    .any(|start| text.starts_with(start))
 }
 
 fn after(seconds: i64) -> String {

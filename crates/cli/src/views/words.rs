@@ -1,7 +1,7 @@
 //! Numbers and places in words, the same in every view.
 
 use stubble_core::blockers::{Blocker, Severity};
-use stubble_core::confirm::{Receipt, Verdict};
+use stubble_core::confirm::{Installed, Receipt, Verdict};
 use stubble_core::model::FileTime;
 use stubble_core::model::text::shown;
 use stubble_core::model::{Place, PlaceKind};
@@ -111,6 +111,14 @@ pub fn parts(remnant: &Remnant) -> usize {
     remnant.parts.len().max(1)
 }
 
+/// How many files were compared, and how many of them by size alone.
+pub fn files_of(installed: &Installed) -> String {
+    match installed.by_size {
+        0 => count(installed.files, "file"),
+        some => format!("{}, {} of them by size alone", count(installed.files, "file"), thousands(some)),
+    }
+}
+
 /// The first sentence of a check: the answer.
 pub fn answer(blockers: &[Blocker]) -> String {
     let number = |severity| blockers.iter().filter(|blocker| blocker.severity == severity).count();
@@ -135,15 +143,20 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
     };
     let installed = match (&receipt.install, receipt.installed) {
         (Some(install), Verdict::Yes) => format!(
-            "Installed right: {} as its package says ({}, {}, {}, {}).",
+            "Installed right: {} as its {} says ({}, {}, {}, {}).",
             install.product,
-            count(install.files, "file"),
+            install.teller(),
+            files_of(install),
             count(install.values, "registry value"),
             count(install.shortcuts, "shortcut"),
             count(install.services, "service"),
         ),
         (Some(install), _) => {
-            format!("Not installed right: {} differ from the package.", count(install.findings.len(), "place"))
+            format!(
+                "Not installed right: {} differ from the {}.",
+                count(install.findings.len(), "place"),
+                install.teller()
+            )
         }
         (None, _) => "Not installed since: nothing to check.".to_owned(),
     };

@@ -17,8 +17,14 @@ use crate::survey::Survey;
 pub struct Installed {
     /// Name and version that the package promises.
     pub product: String,
-    /// Files compared by content.
+    /// What tells how it should be; its package where it is empty.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub told_by: String,
+    /// Files compared.
     pub files: usize,
+    /// Of these, those of which only the size could be compared, or that they are there.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub by_size: usize,
     /// Registry values compared.
     pub values: usize,
     /// Shortcuts followed.
@@ -27,6 +33,30 @@ pub struct Installed {
     pub services: usize,
     /// What is not as the package says.
     pub findings: Vec<Finding>,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_zero(count: &usize) -> bool {
+    *count == 0
+}
+
+impl Installed {
+    /// What tells how it should be.
+    pub fn teller(&self) -> &str {
+        if self.told_by.is_empty() { "package" } else { &self.told_by }
+    }
+}
+
+/// What is wrong with a shortcut, if anything is; `leads_right` tells whether its target is the right one.
+pub(crate) fn shortcut_fault(survey: &Survey, file: &str, leads_right: &dyn Fn(&str) -> bool) -> Option<String> {
+    let found = survey.files.find(file);
+    let leads = survey.shortcuts.iter().find(|one| Some(one.file) == found).map(|one| one.target.as_str());
+    match leads {
+        None => Some("missing".to_owned()),
+        Some(leads) if !survey.exists(leads) => Some(format!("leads to {leads}, where nothing is")),
+        Some(leads) if !leads_right(leads) => Some(format!("leads to {leads}")),
+        Some(_) => None,
+    }
 }
 
 const REPAIR: &str = "Replace it: `stubble plan --repair`, then `stubble clear`.";
@@ -89,14 +119,7 @@ fn values(package: &Package, layout: &Layout<'_>, survey: &Survey, result: &mut 
 fn shortcuts(layout: &Layout<'_>, survey: &Survey, result: &mut Installed) {
     for (file, target) in layout.shortcuts() {
         result.shortcuts += 1;
-        let found = survey.files.find(&file);
-        let leads = survey.shortcuts.iter().find(|one| Some(one.file) == found).map(|one| one.target.as_str());
-        let seen = match leads {
-            None => "missing".to_owned(),
-            Some(leads) if !survey.exists(leads) => format!("leads to {leads}, where nothing is"),
-            Some(leads) if !leads.eq_ignore_ascii_case(&target) => format!("leads to {leads}"),
-            Some(_) => continue,
-        };
+        let Some(seen) = shortcut_fault(survey, &file, &|leads| leads.eq_ignore_ascii_case(&target)) else { continue };
         result.findings.push(Finding::new(Place::file(file), format!("leads to {target}"), seen, REINSTALL));
     }
 }

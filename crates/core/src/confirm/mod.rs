@@ -14,6 +14,7 @@ use crate::model::Place;
 
 pub use bystanders::{Proof, outside};
 pub use clean::clean;
+pub(crate) use installed::shortcut_fault;
 pub use installed::{Installed, installed};
 pub use receipt::{Receipt, Verdict};
 pub use restless::restless;

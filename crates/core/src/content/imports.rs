@@ -3,6 +3,8 @@
 //! Layout after Microsoft's published specification of the PE format: data directory 1, rows of 20 bytes, the
 //! fourth number of which leads to the library's name.
 
+use super::pe::{Headers, IMPORTS, u32_at};
+
 /// So many libraries are read; a program that needs more is no program.
 const MOST: usize = 512;
 
@@ -12,27 +14,16 @@ pub fn parse(bytes: &[u8]) -> Vec<String> {
 }
 
 fn read(bytes: &[u8]) -> Option<Vec<String>> {
-    if bytes.get(..2)? != b"MZ" {
-        return None;
-    }
-    let pe = u32_at(bytes, 0x3C)? as usize;
-    if bytes.get(pe..pe.checked_add(4)?)? != b"PE\0\0" {
-        return None;
-    }
-    let optional = pe + 24;
-    let directories = match u16_at(bytes, optional)? {
-        0x10B => optional + 96,
-        0x20B => optional + 112,
-        _ => return None,
-    };
-    let mut row = offset(bytes, pe, u32_at(bytes, directories + 8)?)?;
+    let headers = Headers::read(bytes)?;
+    let offset = |address| usize::try_from(headers.offset(address)?).ok();
+    let mut row = offset(headers.directory(IMPORTS)?.0)?;
     let mut names = Vec::new();
     while names.len() < MOST {
         let name = u32_at(bytes, row + 12)?;
         if name == 0 {
             break;
         }
-        let start = offset(bytes, pe, name)?;
+        let start = offset(name)?;
         let text = bytes.get(start..bytes.len().min(start + 260))?;
         let text = &text[..text.iter().position(|byte| *byte == 0)?];
         if text.is_empty() || !text.iter().all(|byte| byte.is_ascii_graphic()) {
@@ -42,25 +33,6 @@ fn read(bytes: &[u8]) -> Option<Vec<String>> {
         row = row.checked_add(20)?;
     }
     Some(names)
-}
-
-/// Where in the file an address of the loaded program is.
-fn offset(bytes: &[u8], pe: usize, address: u32) -> Option<usize> {
-    let table = pe + 24 + u16_at(bytes, pe + 20)? as usize;
-    (0..usize::from(u16_at(bytes, pe + 6)?)).find_map(|number| {
-        let at = table + number * 40;
-        let (size, start) = (u32_at(bytes, at + 8)?.max(u32_at(bytes, at + 16)?), u32_at(bytes, at + 12)?);
-        let inside = address.checked_sub(start).filter(|inside| *inside < size)?;
-        (u32_at(bytes, at + 20)? as usize).checked_add(inside as usize)
-    })
-}
-
-fn u16_at(bytes: &[u8], at: usize) -> Option<u16> {
-    Some(u16::from_le_bytes(bytes.get(at..at.checked_add(2)?)?.try_into().ok()?))
-}
-
-fn u32_at(bytes: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_le_bytes(bytes.get(at..at.checked_add(4)?)?.try_into().ok()?))
 }
 
 /// A program file that asks for these libraries, with nothing else in it: for tests.

@@ -5,6 +5,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::pe::{HEADERS, Headers, RESOURCES, u16_at, u32_at};
 use crate::model::text::from_utf16;
 
 /// What a program says of itself.
@@ -30,80 +31,30 @@ pub struct Version {
     pub signer: String,
 }
 
-const HEADERS: u64 = 4096;
 /// A version resource is small; a larger one is none.
 const LARGEST: u32 = 64 * 1024;
 /// The kind of resource that holds version information.
 const VERSION_INFO: u32 = 16;
 const IS_FOLDER: u32 = 0x8000_0000;
-const SECTION: usize = 40;
 
 /// Reads bytes of the file from an offset, as many as are there.
 pub type ReadAt<'r> = dyn Fn(u64, usize) -> Option<Vec<u8>> + 'r;
 
 /// Reads the version resource; `None` where there is none.
 pub fn parse(read: &ReadAt<'_>) -> Option<Version> {
-    let head = read(0, HEADERS as usize)?;
-    if head.get(..2)? != b"MZ" {
-        return None;
-    }
-    let pe = u32_at(&head, 0x3C)? as usize;
-    if head.get(pe..pe.checked_add(4)?)? != b"PE\0\0" {
-        return None;
-    }
-    let sections = u16_at(&head, pe + 6)? as usize;
-    let optional = pe + 24;
-    let directories = match u16_at(&head, optional)? {
-        0x10B => optional + 96,
-        0x20B => optional + 112,
-        _ => return None,
-    };
-    let resources = u32_at(&head, directories + 2 * 8)?;
-    let table = optional + u16_at(&head, pe + 20)? as usize;
-    let section = (0..sections).find_map(|number| {
-        let at = table + number * SECTION;
-        let (size, start) = (u32_at(&head, at + 8)?, u32_at(&head, at + 12)?);
-        let (raw_size, raw) = (u32_at(&head, at + 16)?, u32_at(&head, at + 20)?);
-        let inside = resources >= start && resources - start < size.max(raw_size);
-        (resources != 0 && inside).then_some((start, raw))
-    })?;
-    let offset_of = |address: u32| Some(u64::from(section.1) + u64::from(address.checked_sub(section.0)?));
-    let top = offset_of(resources)?;
+    let headers = Headers::read(&read(0, HEADERS)?)?;
+    let top = headers.offset(headers.directory(RESOURCES)?.0)?;
     // Kind, name, language: the first of each below the kind that is wanted.
     let kind = entry(read, top, 0, Some(VERSION_INFO))?;
     let name = entry(read, top, kind & !IS_FOLDER, None)?;
     let language = entry(read, top, name & !IS_FOLDER, None)?;
     let data = read(top + u64::from(language & !IS_FOLDER), 16)?;
     let (address, len) = (u32_at(&data, 0)?, u32_at(&data, 4)?);
-    let block = read(offset_of(address)?, len.min(LARGEST) as usize)?;
+    let block = read(headers.offset(address)?, len.min(LARGEST) as usize)?;
     Some(strings(&block))
 }
 
 /// The offset that an entry of a resource folder leads to: the one with that number, or the first.
-/// How long a program file is by its own headers: its last section or its signature, whichever ends later.
-/// `None` where they cannot be read.
-pub fn length(bytes: &[u8]) -> Option<u64> {
-    let pe = u32_at(bytes, 0x3C)? as usize;
-    if bytes.get(..2)? != b"MZ" || bytes.get(pe..pe.checked_add(4)?)? != b"PE\0\0" {
-        return None;
-    }
-    let optional = pe + 24;
-    let directories = match u16_at(bytes, optional)? {
-        0x10B => optional + 96,
-        0x20B => optional + 112,
-        _ => return None,
-    };
-    let table = optional + u16_at(bytes, pe + 20)? as usize;
-    let mut end = 0;
-    for number in 0..usize::from(u16_at(bytes, pe + 6)?) {
-        let at = table + number * SECTION;
-        end = end.max(u64::from(u32_at(bytes, at + 16)?) + u64::from(u32_at(bytes, at + 20)?));
-    }
-    // The signature is the one directory that is told by its place in the file.
-    let signature = u64::from(u32_at(bytes, directories + 4 * 8)?) + u64::from(u32_at(bytes, directories + 4 * 8 + 4)?);
-    Some(end.max(signature))
-}
-
 fn entry(read: &ReadAt<'_>, top: u64, folder: u32, wanted: Option<u32>) -> Option<u32> {
     let head = read(top + u64::from(folder), 16)?;
     let count = usize::from(u16_at(&head, 12)?) + usize::from(u16_at(&head, 14)?);
@@ -163,14 +114,6 @@ fn text_at(block: &[u8], at: usize) -> Option<Text> {
         .take_while(|unit| *unit != 0)
         .collect();
     Some(Text { len_units: units.len(), text: from_utf16(units) })
-}
-
-fn u16_at(bytes: &[u8], at: usize) -> Option<u16> {
-    Some(u16::from_le_bytes(bytes.get(at..at.checked_add(2)?)?.try_into().ok()?))
-}
-
-fn u32_at(bytes: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_le_bytes(bytes.get(at..at.checked_add(4)?)?.try_into().ok()?))
 }
 
 /// A program with nothing but this version resource, as practice machines have them.

@@ -11,6 +11,7 @@ use der::{Decode, Encode, Tag, Tagged};
 use x509_cert::Certificate;
 use x509_cert::attr::AttributeTypeAndValue;
 
+use super::pe::{HEADERS, Headers, SIGNATURE, u32_at};
 use super::program::ReadAt;
 
 /// A signature is small; a larger one is none.
@@ -24,22 +25,9 @@ const COMMON_NAME: &str = "2.5.4.3";
 /// The organisation that has signed a program, or else the signer's name; `None` where it is not signed, or its
 /// signature cannot be read. It is not verified: that is the system's to do.
 pub fn parse(read: &ReadAt<'_>) -> Option<String> {
-    let head = read(0, 4096)?;
-    if head.get(..2)? != b"MZ" {
-        return None;
-    }
-    let pe = u32_at(&head, 0x3C)? as usize;
-    if head.get(pe..pe.checked_add(4)?)? != b"PE\0\0" {
-        return None;
-    }
-    let optional = pe + 24;
-    let directories = match u16::from_le_bytes(head.get(optional..optional + 2)?.try_into().ok()?) {
-        0x10B => optional + 96,
-        0x20B => optional + 112,
-        _ => return None,
-    };
-    let (at, size) = (u32_at(&head, directories + 32)?, u32_at(&head, directories + 36)? as usize);
-    if at == 0 || !(8..=LARGEST).contains(&size) {
+    let (at, size) = Headers::read(&read(0, HEADERS)?)?.directory(SIGNATURE)?;
+    let size = size as usize;
+    if !(8..=LARGEST).contains(&size) {
         return None;
     }
     let table = read(u64::from(at), size)?;
@@ -93,10 +81,6 @@ fn text(name: &AttributeTypeAndValue) -> Option<String> {
         Tag::TeletexString => name.value.decode_as::<TeletexStringRef<'_>>().ok().map(|text| text.as_str().to_owned()),
         _ => None,
     }
-}
-
-fn u32_at(bytes: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_le_bytes(bytes.get(at..at.checked_add(4)?)?.try_into().ok()?))
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! What a footprint tells of who is looked for.
 
-use super::{Footprint, on_machine};
+use super::{Class, Footprint, on_machine};
 use crate::model::path;
 use crate::packages::Registered;
 use crate::subject::{Anchor, AnchorKind, Scope, Subject};
@@ -42,9 +42,16 @@ pub fn anchors(print: &Footprint, from: &str, registered: &Registered, facts: &F
             add(AnchorKind::FolderName, path::leaf(folder).to_owned());
         }
     }
-    for file in print.files.iter().filter(|file| !file.sometimes) {
-        for place in on_machine(&file.path, facts) {
-            add(AnchorKind::PrintedFile, place);
+    let files = print.files.iter().map(|file| (&file.path, file.class, file.sometimes));
+    let folders = print.folders.iter().map(|folder| (&folder.path, folder.class, true));
+    for (path, class, sometimes) in files.chain(folders) {
+        let kind = match class {
+            Class::Settings | Class::OwnData => AnchorKind::PrintedData,
+            Class::Program | Class::Cache if sometimes => continue,
+            Class::Program | Class::Cache => AnchorKind::PrintedFile,
+        };
+        for place in on_machine(path, facts) {
+            add(kind, place);
         }
     }
     for value in print.values.iter().filter(|value| !value.sometimes) {

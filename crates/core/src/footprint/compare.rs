@@ -6,7 +6,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Class, Footprint, PrintedFile, general, on_machine};
-use crate::confirm::{Finding, Installed};
+use crate::confirm::{Finding, Installed, shortcut_fault};
 use crate::model::path::program_of;
 use crate::model::registry::text_of;
 use crate::model::text::fold;
@@ -33,10 +33,12 @@ pub fn digest(content: &[u8]) -> String {
 /// it cannot be read.
 pub fn compare(print: &Footprint, survey: &Survey, digest: &dyn Fn(&str) -> Option<String>) -> Compared {
     let mut result = Compared::default();
+    result.installed.told_by = "footprint".to_owned();
     result.installed.product = format!("{} {}", print.name, print.version).trim().to_owned();
     for file in &print.files {
         let (looked, findings) = one_file(file, survey, digest);
         result.installed.files += looked;
+        result.installed.by_size += if file.blake3.is_empty() { looked } else { 0 };
         result.installed.findings.extend(findings);
     }
     values(print, survey, &mut result.installed);
@@ -158,16 +160,8 @@ fn shortcuts(print: &Footprint, survey: &Survey, result: &mut Installed) {
                 continue;
             }
             result.shortcuts += 1;
-            let found = survey.files.find(&file);
-            let leads = survey.shortcuts.iter().find(|one| Some(one.file) == found).map(|one| one.target.as_str());
-            let seen = match leads {
-                None => "missing".to_owned(),
-                Some(leads) if !survey.exists(leads) => format!("leads to {leads}, where nothing is"),
-                Some(leads) if fold(&general(leads, &survey.facts)) != fold(&shortcut.target) => {
-                    format!("leads to {leads}")
-                }
-                Some(_) => continue,
-            };
+            let leads_right = |leads: &str| fold(&general(leads, &survey.facts)) == fold(&shortcut.target);
+            let Some(seen) = shortcut_fault(survey, &file, &leads_right) else { continue };
             let expected = format!("leads to {}", shortcut.target);
             result.findings.push(Finding::new(Place::file(file), expected, seen, "Run setup again."));
         }

@@ -145,7 +145,7 @@ pub struct PrintedShortcut {
 /// A folder with what it is for.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Known {
+pub struct PrintedFolder {
     /// The folder.
     pub path: String,
     /// What it holds.
@@ -207,7 +207,7 @@ pub struct Footprint {
     pub processes: Vec<String>,
     /// Folders with what they are for.
     #[serde(default, skip_serializing_if = "Vec::is_empty", rename = "folder")]
-    pub folders: Vec<Known>,
+    pub folders: Vec<PrintedFolder>,
     /// Its files.
     #[serde(default, skip_serializing_if = "Vec::is_empty", rename = "file")]
     pub files: Vec<PrintedFile>,

@@ -2,7 +2,7 @@
 
 use super::file::FORMAT;
 use super::read::{in_text, printed};
-use super::{Class, Footprint, Known, Made, PrintedFile, PrintedService, PrintedShortcut, general};
+use super::{Class, Footprint, Made, PrintedFile, PrintedFolder, PrintedService, PrintedShortcut, general};
 use crate::confirm::restless;
 use crate::model::path::{is_inside_or_same, leaf, parent, program_of};
 use crate::model::text::fold;
@@ -150,7 +150,7 @@ fn classes(print: &mut Footprint) {
         file.class = if made_again { Class::Cache } else { Class::Settings };
         file.size = None;
         if let Some(folder) = parent(&file.path) {
-            print.folders.push(Known { path: folder.to_owned(), class: file.class });
+            print.folders.push(PrintedFolder { path: folder.to_owned(), class: file.class });
         }
     }
     print.folders.sort();

@@ -2,7 +2,7 @@
 //! process and thread, time, a letter for how grave it is, a number.
 
 use super::errors::code_in;
-use super::{Begun, Code, Decided, Outcome, Reader, Run, Said, meanings};
+use super::{Begun, Code, Decided, Outcome, Reader, Run, Said, SetBy, meanings};
 
 /// Time, grave letter and text of a line; `None` where it is none of these.
 pub fn parts(line: &str) -> Option<(&str, char, &str)> {
@@ -48,7 +48,7 @@ impl Reader for BundleLog {
                 line: number,
                 name: condition.to_owned(),
                 value: "false".to_owned(),
-                by: "a condition of the setup".to_owned(),
+                by: SetBy::Condition,
             });
         } else if let Some(rest) = text.strip_prefix("Applying execute package: ") {
             let action = rest.split(',').next().unwrap_or(rest).to_owned();

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Outcome, Run};
+use super::{Outcome, Run, SetBy};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind, path};
 use crate::packages::Registered;
@@ -252,7 +252,7 @@ pub fn leads_of(run: &Run, from: &str, subject: &Subject, registered: &Registere
         found.extend(code.map(|code| Anchor { kind, value: code.to_string(), from: from.to_owned() }));
     }
     if run.outcome == Outcome::Failed {
-        let related = run.decided.iter().filter(|one| one.by == "the search for related products");
+        let related = run.decided.iter().filter(|one| one.by == SetBy::RelatedProducts);
         for one in related {
             for code in codes_in(&one.value).filter(|code| Some(*code) != whose.product_code) {
                 found.push(anchor(AnchorKind::EarlierProduct, code.to_string(), one.line));

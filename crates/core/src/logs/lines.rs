@@ -56,8 +56,6 @@ pub struct Lines<R> {
     is_over: bool,
     encoding: Encoding,
     line: String,
-    number: u64,
-    bytes: u64,
 }
 
 impl<R: Read> Lines<R> {
@@ -71,8 +69,6 @@ impl<R: Read> Lines<R> {
             is_over: false,
             encoding: Encoding::Bytes,
             line: String::new(),
-            number: 0,
-            bytes: 0,
         };
         while lines.end < 4096 && lines.fill()? {}
         let (encoding, mark) = Encoding::of(&lines.buffer[..lines.end]);
@@ -84,16 +80,6 @@ impl<R: Read> Lines<R> {
     /// How the letters are written.
     pub fn encoding(&self) -> Encoding {
         self.encoding
-    }
-
-    /// Number of the last line, counted from one.
-    pub fn number(&self) -> u64 {
-        self.number
-    }
-
-    /// Bytes read so far.
-    pub fn bytes(&self) -> u64 {
-        self.bytes
     }
 
     /// The beginning of the log, as far as it was read before its first line.
@@ -137,7 +123,6 @@ impl<R: Read> Lines<R> {
     }
 
     fn give(&mut self, cut: Option<Vec<u8>>, from: usize, to: usize) -> &str {
-        self.number += 1;
         self.line.clear();
         match cut {
             Some(cut) => decode(self.encoding, &cut, &mut self.line),
@@ -162,7 +147,6 @@ impl<R: Read> Lines<R> {
             }
         };
         self.end += read;
-        self.bytes += read as u64;
         self.is_over = read == 0;
         Ok(read > 0)
     }

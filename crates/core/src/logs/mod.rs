@@ -106,8 +106,38 @@ pub struct Decided {
     pub name: String,
     /// Its value.
     pub value: String,
-    /// Where the value came from: the action that set it, or the command line.
-    pub by: String,
+    /// Where the value came from.
+    pub by: SetBy,
+}
+
+/// Who gave a property its value.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SetBy {
+    /// Whoever started setup.
+    CommandLine,
+    /// The search for related products.
+    RelatedProducts,
+    /// A search of the machine.
+    Search,
+    /// A condition of a setup that runs several packages.
+    Condition,
+    /// Another action, by its name; empty where setup did it before its first.
+    Action(String),
+}
+
+impl SetBy {
+    /// The words that people read, behind "from".
+    pub fn words(&self) -> String {
+        match self {
+            Self::CommandLine => "the command line".to_owned(),
+            Self::RelatedProducts => "the search for related products".to_owned(),
+            Self::Search => "a search of the machine".to_owned(),
+            Self::Condition => "a condition of the setup".to_owned(),
+            Self::Action(name) if name.is_empty() => "setup".to_owned(),
+            Self::Action(name) => format!("action {name}"),
+        }
+    }
 }
 
 /// An action that was begun.

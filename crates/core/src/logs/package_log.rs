@@ -4,7 +4,7 @@
 //! actions): service and client lines carry a prefix `MSI (s) (2C:70) [06:40:00:123]: `, basic logs none.
 
 use super::errors::{code_in, message_number, system_error};
-use super::{Begun, Code, Decided, Outcome, Reader, Run, Said, meanings};
+use super::{Begun, Code, Decided, Outcome, Reader, Run, Said, SetBy, meanings};
 
 /// So many properties, messages and files are kept; more decide nothing.
 const MOST: usize = 400;
@@ -172,7 +172,7 @@ impl Open {
             let Some((name, value)) = rest.split_once(" property. Its ") else { return };
             let value = value.rsplit_once(" value: '").map_or(value, |(_, value)| value);
             let value = value.strip_prefix("value is '").unwrap_or(value).trim_end_matches(['.', '\'']);
-            let by = self.actions.last().cloned().unwrap_or_default();
+            let by = set_by(self.actions.last().map_or("", String::as_str));
             self.set.push(Decided { line: number, name: name.to_owned(), value: value.to_owned(), by });
         } else if let Some((_, property)) = body.split_once("): ").filter(|_| body.starts_with("Property(")) {
             let Some((name, value)) = property.split_once(" = ") else { return };
@@ -343,32 +343,31 @@ fn is_closing(text: &str, how: &str) -> bool {
     }
 }
 
-/// Actions that look what is there, and so decide.
-const SEARCHES: [&str; 5] = ["FindRelatedProducts", "AppSearch", "CCPSearch", "RMCCPSearch", "MigrateFeatureStates"];
+/// Who set a property, by the action that was running.
+fn set_by(action: &str) -> SetBy {
+    match action {
+        "FindRelatedProducts" | "MigrateFeatureStates" => SetBy::RelatedProducts,
+        "AppSearch" | "CCPSearch" | "RMCCPSearch" => SetBy::Search,
+        other => SetBy::Action(other.to_owned()),
+    }
+}
 
 /// Of what was set, what can have decided: results of searches before a condition or a message, and what the
 /// message itself names.
 fn deciding(run: &Run, set: Vec<Decided>, command_line: &str) -> Vec<Decided> {
     let by_condition = run.failed.first().is_some_and(|said| said.text == "LaunchConditions");
     let said = run.message.as_ref().map_or("", |said| said.text.as_str());
-    let mut found: Vec<Decided> = set
-        .into_iter()
-        .filter(|one| {
-            let is_named = one.value.len() > 3 && said.contains(&one.value) || said.contains(&one.name);
-            let is_search = SEARCHES.contains(&one.by.as_str()) || one.by.is_empty() && one.value.starts_with('{');
-            is_named || by_condition && is_search
-        })
-        .map(|one| {
-            let by = match one.by.as_str() {
-                _ if command_line.contains(&format!("{}=", one.name)) => "the command line".to_owned(),
-                "FindRelatedProducts" => "the search for related products".to_owned(),
-                "AppSearch" | "CCPSearch" | "RMCCPSearch" => "a search of the machine".to_owned(),
-                "" => "setup".to_owned(),
-                other => format!("action {other}"),
-            };
-            Decided { by, ..one }
-        })
-        .collect();
-    found.truncate(8);
-    found
+    let decides = |one: &Decided| {
+        let is_named = one.value.len() > 3 && said.contains(&one.value) || said.contains(&one.name);
+        let is_search = match &one.by {
+            SetBy::RelatedProducts | SetBy::Search => true,
+            SetBy::Action(name) => name.is_empty() && one.value.starts_with('{'),
+            SetBy::CommandLine | SetBy::Condition => false,
+        };
+        is_named || by_condition && is_search
+    };
+    let by_hand = |one: &Decided| command_line.contains(&format!("{}=", one.name));
+    let found = set.into_iter().filter(decides);
+    let told = found.map(|one| if by_hand(&one) { Decided { by: SetBy::CommandLine, ..one } } else { one });
+    told.take(8).collect()
 }

@@ -4,7 +4,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::Checksum;
-use super::places::UNFINISHED;
+use super::places::{FoundIn, UNFINISHED};
+use crate::content::pe::Headers;
 use crate::content::{Version, program};
 use crate::footprint::Footprint;
 use crate::model::text::fold;
@@ -28,7 +29,7 @@ pub struct Candidate {
     /// Its path on the machine.
     pub path: String,
     /// What the place is.
-    pub found_in: String,
+    pub found_in: FoundIn,
     /// What it is.
     pub kind: PayloadKind,
     /// The product that it installs; empty where it does not tell.
@@ -53,6 +54,9 @@ pub struct Candidate {
     pub against: Vec<String>,
     /// Whether it can be used as the subject's installer.
     pub usable: bool,
+    /// Whether this PC can run it, by its architecture.
+    #[serde(skip)]
+    fits: bool,
     #[serde(skip)]
     order: Option<Number>,
 }
@@ -61,14 +65,14 @@ pub struct Candidate {
 pub fn judge(
     scene: &Scene<'_>,
     footprint: Option<&Footprint>,
-    place: (&str, &str),
+    place: (&str, FoundIn),
     content: &[u8],
     beside: Option<Checksum>,
 ) -> Option<Candidate> {
     let (path, found_in) = place;
     let mut one = Candidate {
         path: path.to_owned(),
-        found_in: found_in.to_owned(),
+        found_in,
         kind: PayloadKind::Package,
         product: String::new(),
         version: String::new(),
@@ -81,6 +85,7 @@ pub fn judge(
         favours: Vec::new(),
         against: Vec::new(),
         usable: false,
+        fits: true,
         order: None,
     };
     let is_own = match content.get(..4)? {
@@ -104,10 +109,7 @@ pub fn judge(
         }
         None => {}
     }
-    one.usable = one.complete
-        && !found_in.contains("cache")
-        && one.kind == PayloadKind::Package
-        && !one.against.iter().any(|why| why.starts_with("it is made for"));
+    one.usable = one.complete && one.fits && one.kind == PayloadKind::Package && one.found_in != FoundIn::Cache;
     Some(one)
 }
 
@@ -118,7 +120,7 @@ fn package(scene: &Scene<'_>, footprint: Option<&Footprint>, content: &[u8], one
             // Whose it is cannot be told any more; only in the publisher's own folders is it worth a word.
             one.complete = false;
             one.against.push(error.to_string());
-            return Some(one.found_in.contains("publisher"));
+            return Some(one.found_in == FoundIn::PublishersData);
         }
     };
     one.product.clone_from(&package.name);
@@ -164,6 +166,7 @@ fn package(scene: &Scene<'_>, footprint: Option<&Footprint>, content: &[u8], one
     }
     let is_32 = scene.survey.facts.program_files_x86.is_none();
     if package.is_64 && is_32 {
+        one.fits = false;
         one.against.push(format!("it is made for {}, and this PC is not", package.platform));
     }
     if footprint.is_some_and(|print| print.product_code == Some(package.product_code)) {
@@ -175,7 +178,7 @@ fn package(scene: &Scene<'_>, footprint: Option<&Footprint>, content: &[u8], one
     {
         one.against.push(format!("it is older than version {version}, which is registered"));
     }
-    if one.found_in.contains("cache") {
+    if one.found_in == FoundIn::Cache {
         one.against.push("it is a copy that setup keeps for repairs, and may not be whole".to_owned());
     }
     Some(true)
@@ -200,7 +203,7 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
     }
     one.favours.push("it says that it is the product's".to_owned());
     one.favours.extend(signer.map(|signer| format!("it is signed by {signer}, which is not verified here")));
-    match program::length(content) {
+    match Headers::read(content).map(|headers| headers.length()) {
         Some(length) if length > content.len() as u64 => {
             one.complete = false;
             one.against.push(format!("its headers say {length} bytes, and only {} are there", content.len()));

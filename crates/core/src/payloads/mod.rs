@@ -6,4 +6,4 @@ mod places;
 
 pub use checksum::{Checksum, beside};
 pub use judge::{Candidate, PayloadKind, judge, rank};
-pub use places::{Found, places};
+pub use places::{Found, FoundIn, places};

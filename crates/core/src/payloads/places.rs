@@ -1,5 +1,8 @@
 //! Where installers lie.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use crate::model::path;
 use crate::model::text::fold;
 use crate::survey::{EntryKind, NodeId, Survey};
@@ -13,11 +16,43 @@ const SMALLEST: u64 = 512;
 /// What a download that is not finished is called.
 pub(super) const UNFINISHED: [&str; 6] = ["CRDOWNLOAD", "PART", "PARTIAL", "DOWNLOAD", "OPDOWNLOAD", "FILEPART"];
 
+/// What kind of place an installer was found in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum FoundIn {
+    /// A folder that somebody named.
+    Named,
+    /// A user's downloads.
+    Downloads,
+    /// A user's desktop.
+    Desktop,
+    /// A folder for temporary files.
+    Temp,
+    /// What setups keep for repairs: the package installer's own copies, and those of setup bundles.
+    Cache,
+    /// A data folder of the publisher, where downloaders keep what they fetched.
+    PublishersData,
+}
+
+impl FoundIn {
+    /// The words that people read, behind "in".
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Named => "the folder that was named",
+            Self::Downloads => "downloads",
+            Self::Desktop => "desktop",
+            Self::Temp => "temp folder",
+            Self::Cache => "a cache for repairs",
+            Self::PublishersData => "the publisher's own data folder",
+        }
+    }
+}
+
 /// Files that may be installers.
 #[derive(Clone, Debug, Default)]
 pub struct Found {
     /// Their paths, with what the place is.
-    pub files: Vec<(String, &'static str)>,
+    pub files: Vec<(String, FoundIn)>,
     /// How many more there were than are looked into.
     pub more: usize,
 }
@@ -29,17 +64,17 @@ pub fn places(scene: &Scene<'_>, among: Option<&str>) -> Found {
     let facts = &survey.facts;
     let mut found = Found::default();
     if let Some(folder) = among {
-        take(survey, folder, "the folder that was named", &any_name, &mut found);
+        take(survey, folder, FoundIn::Named, &any_name, &mut found);
     }
     for user in &facts.users {
         let downloads = user.folder("{374DE290-123F-4565-9164-39C4925E467B}");
-        take(survey, &downloads, "downloads", &is_named_so, &mut found);
-        take(survey, &path::join(&user.profile, "Desktop"), "desktop", &is_named_so, &mut found);
-        take(survey, &path::join(&user.local(), "Temp"), "temp folder", &is_named_so, &mut found);
+        take(survey, &downloads, FoundIn::Downloads, &is_named_so, &mut found);
+        take(survey, &path::join(&user.profile, "Desktop"), FoundIn::Desktop, &is_named_so, &mut found);
+        take(survey, &path::join(&user.local(), "Temp"), FoundIn::Temp, &is_named_so, &mut found);
     }
-    take(survey, &path::join(&facts.windows, "Temp"), "temp folder", &is_named_so, &mut found);
-    take(survey, &path::join(&facts.program_data, "Package Cache"), "package cache", &is_named_so, &mut found);
-    take(survey, &path::join(&facts.windows, "Installer"), "the package installer's cache", &is_named_so, &mut found);
+    take(survey, &path::join(&facts.windows, "Temp"), FoundIn::Temp, &is_named_so, &mut found);
+    take(survey, &path::join(&facts.program_data, "Package Cache"), FoundIn::Cache, &is_named_so, &mut found);
+    take(survey, &path::join(&facts.windows, "Installer"), FoundIn::Cache, &is_named_so, &mut found);
     let data = facts.users.iter().flat_map(|user| [user.local(), user.roaming()]);
     for root in std::iter::once(facts.program_data.clone()).chain(data) {
         let Some(at) = survey.files.find(&root) else { continue };
@@ -47,14 +82,14 @@ pub fn places(scene: &Scene<'_>, among: Option<&str>) -> Found {
             let name = survey.files.name(child);
             if scene.is_publisher(name) || scene.fit(name).is_some() {
                 let folder = survey.files.path(child);
-                take(survey, &folder, "the publisher's own data folder", &any_name, &mut found);
+                take(survey, &folder, FoundIn::PublishersData, &any_name, &mut found);
             }
         }
     }
     found
 }
 
-fn take(survey: &Survey, folder: &str, what: &'static str, fits: &dyn Fn(&str) -> bool, found: &mut Found) {
+fn take(survey: &Survey, folder: &str, what: FoundIn, fits: &dyn Fn(&str) -> bool, found: &mut Found) {
     let Some(at) = survey.files.find(folder) else { return };
     let is_file = |file: &NodeId| {
         let data = survey.files.data(*file);

@@ -9,7 +9,11 @@ use crate::trace::{Decision, Group, Remnant};
 pub fn for_the_user(remnants: &[Remnant], receipt: Option<&Receipt>) -> Vec<String> {
     let Some(receipt) = receipt else { return Vec::new() };
     let mut told = Vec::new();
-    let went = |group| remnants.iter().any(|one| one.group == group && one.decision == Decision::Remove);
+    // Only where nothing of it is left is it known to be gone.
+    let went = |group| {
+        let is_it = |one: &Remnant| one.group == group && one.decision == Decision::Remove;
+        receipt.clean == Verdict::Yes && remnants.iter().any(is_it)
+    };
     if receipt.installed == Verdict::Yes && (went(Group::MachineData) || went(Group::UserData)) {
         told.push("The first start can take longer than usual: the program makes its caches again.".to_owned());
     }

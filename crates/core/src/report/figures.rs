@@ -1,4 +1,4 @@
-//! What there was of each kind, what went and what stayed.
+//! What there was of each kind at the first look, what was to go and what stays.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

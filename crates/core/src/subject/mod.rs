@@ -44,6 +44,8 @@ pub enum AnchorKind {
     LoggedFile,
     /// A file that a footprint names.
     PrintedFile,
+    /// A file or folder of settings or of people's own data, as a footprint says: it stays.
+    PrintedData,
     /// A registry value that a footprint names: key and name, parted by U+0001.
     PrintedValue,
 }

@@ -168,6 +168,9 @@ impl Decider<'_> {
     fn entry_stays(&self, at: NodeId, top: &Top<'_>) -> Option<(Decision, String)> {
         let scene = self.scene;
         let kind = scene.survey.files.data(at).kind;
+        if let Some(why) = self.own_data.printed(scene, at) {
+            return Some((Decision::Keep, why));
+        }
         if kind != EntryKind::File {
             let owner = super::bystanders::owner_of_folder(scene, &scene.survey.files.path(at));
             return owner.map(|owner| (Decision::Keep, format!("{owner} is installed there")));

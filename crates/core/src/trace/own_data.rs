@@ -25,6 +25,8 @@ static TABLE: LazyLock<Table> =
 pub struct OwnData {
     /// Extensions of documents that the subject registers as its own, folded.
     registered: BTreeSet<String>,
+    /// Files and folders that a footprint calls settings or people's own, folded.
+    printed: BTreeSet<String>,
 }
 
 impl OwnData {
@@ -33,7 +35,24 @@ impl OwnData {
     pub fn new(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Self {
         let known = scene.subject.all(AnchorKind::FileType).map(fold);
         let now = opened_with(scene.survey).into_iter().filter(|(_, program)| owns_program(program));
-        Self { registered: known.chain(now.map(|(extension, _)| fold(&extension))).collect() }
+        let registered = known.chain(now.map(|(extension, _)| fold(&extension))).collect();
+        Self { registered, printed: scene.subject.all(AnchorKind::PrintedData).map(fold).collect() }
+    }
+
+    /// Why an entry stays that a footprint calls settings or people's own, or that lies in such a folder.
+    pub fn printed(&self, scene: &Scene<'_>, at: NodeId) -> Option<String> {
+        if self.printed.is_empty() {
+            return None;
+        }
+        let path = fold(&scene.survey.files.path(at));
+        let mut above = Some(path.as_str());
+        while let Some(part) = above {
+            if self.printed.contains(part) {
+                return Some("the footprint says that it is somebody's settings or own data".to_owned());
+            }
+            above = crate::model::path::parent(part);
+        }
+        None
     }
 
     /// Why a file in a user's profile is the user's own, or `None` where the program makes it.

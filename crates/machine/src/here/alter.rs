@@ -201,10 +201,7 @@ impl Alter for Here {
     }
 
     fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError> {
-        if !payload.to_lowercase().ends_with(".msi") {
-            return Err(MachineError::Unsupported("running a payload that is no .msi package"));
-        }
-        self.run_package_installer("/i", payload, None, &mut |_, _| true)
+        self.run_installer_watched(payload, None, &mut |_, _| true)
     }
 
     fn run_installer_watched(

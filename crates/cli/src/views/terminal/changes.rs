@@ -156,7 +156,7 @@ pub fn compared(changes: &[Change], places: usize, width: Option<usize>) -> Stri
 pub fn setup_goes(sign: Sign, waits: Option<&str>, width: Option<usize>) -> String {
     let action = waits.map(|action| format!(", in action {}", shown(action))).unwrap_or_default();
     let text = match sign {
-        Sign::Works { seconds } => format!("setup is at work since {}{action}", words::lasting(seconds)),
+        Sign::Works { seconds } => format!("setup has been at work for {}{action}", words::lasting(seconds)),
         Sign::Stalls { since } => format!(
             "setup has not moved for {}{action}: no log, no disk, no processor. It may wait for a window that nobody sees, or for another program. It goes on.",
             words::lasting(since)

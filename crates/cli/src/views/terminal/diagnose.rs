@@ -112,8 +112,13 @@ pub fn chain(run: &Run, width: Option<usize>) -> String {
         row("condition:", format!("`{}` did not hold", shown(condition)));
     }
     for one in &run.decided {
-        let text =
-            format!("{} was {}, from {} (log line {})", shown(&one.name), shown(&one.value), shown(&one.by), one.line);
+        let text = format!(
+            "{} was {}, from {} (log line {})",
+            shown(&one.name),
+            shown(&one.value),
+            shown(&one.by.words()),
+            one.line
+        );
         row("decided by:", text);
     }
     for code in run.codes.iter().take(4) {

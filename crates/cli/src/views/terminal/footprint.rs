@@ -84,7 +84,7 @@ pub fn footprint_compared(done: &PrintCompared, width: Option<usize>) -> String 
     let mut out = styled(style, hang("", &title, width).trim_end()) + "\n";
     let text = format!(
         "{}, {}, {}, {}",
-        words::count(installed.files, "file"),
+        words::files_of(installed),
         words::count(installed.values, "registry value"),
         words::count(installed.services, "service"),
         words::count(installed.shortcuts, "shortcut")

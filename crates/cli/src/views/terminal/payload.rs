@@ -60,7 +60,7 @@ fn what(one: &Candidate) -> String {
         (name, "") => name.to_owned(),
         (name, version) => format!("{name} {version}"),
     };
-    let mut parts = vec![product, words::size(one.size), format!("in {}", one.found_in)];
+    let mut parts = vec![product, words::size(one.size), format!("in {}", one.found_in.words())];
     if !one.architecture.is_empty() {
         parts.insert(1, one.architecture.clone());
     }

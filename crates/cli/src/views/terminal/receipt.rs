@@ -38,7 +38,7 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
     }
     findings("Left of the old", &receipt.left, width, &mut out);
     if let Some(install) = &receipt.install {
-        findings("Not as the package says", &install.findings, width, &mut out);
+        findings(&format!("Not as its {} says", install.teller()), &install.findings, width, &mut out);
     }
     if !receipt.changed_by_installer.is_empty() {
         out.push_str(&format!("\n{}\n", styled(STRONG, "Changed by the installer, not by Stubble")));
