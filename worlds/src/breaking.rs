@@ -14,6 +14,7 @@ pub fn half_remove(rng: &mut Rng, machine: &mut Machine, products: &[Product], s
     let mut kinds: BTreeSet<&'static str> = BTreeSet::new();
     let marks = machine.files.values().map(|(_, mark)| mark);
     let marks = marks.chain(machine.keys.values()).chain(machine.values.values().map(|(_, mark)| mark));
+    let marks = marks.chain(machine.layers.values().flatten().map(|(_, mark)| mark));
     kinds.extend(marks.filter(|mark| own(mark)).map(|mark| mark.kind));
     let share = rng.u8(1..8);
     let mut removed: Vec<&'static str> = kinds.into_iter().filter(|_| rng.u8(..10) < share).collect();
@@ -51,6 +52,7 @@ pub fn half_remove(rng: &mut Rng, machine: &mut Machine, products: &[Product], s
             machine.keys.iter().filter(|(_, mark)| goes(mark)).map(|(path, _)| path.clone()).collect();
         keys.iter().for_each(|path| machine.remove_key(path));
         machine.values.retain(|_, (_, mark)| !goes(mark));
+        machine.layers.values_mut().for_each(|list| list.retain(|(_, mark)| !goes(mark)));
         machine.lists.values_mut().for_each(|list| list.retain(|(_, mark)| !goes(mark)));
     }
     if removed.contains(&"program folder") {

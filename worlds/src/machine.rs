@@ -88,6 +88,29 @@ pub enum File {
     Patch(String),
 }
 
+/// An entry of a list of network layers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layer {
+    /// Path of its library.
+    pub library: String,
+    /// Of a protocol: the entry's number for chains, and its chain.
+    pub protocol: Option<(u32, Vec<u32>)>,
+}
+
+impl Layer {
+    /// The value that says so in the registry.
+    pub fn value(&self) -> RegValue {
+        let Some((id, chain)) = &self.protocol else { return RegValue::text("LibraryPath", &self.library) };
+        let mut data = vec![0; 888];
+        data[..self.library.len()].copy_from_slice(self.library.as_bytes());
+        let numbers = [*id, chain.len() as u32].into_iter().chain(chain.iter().copied());
+        for (at, number) in numbers.enumerate() {
+            data[296 + 4 * at..300 + 4 * at].copy_from_slice(&number.to_le_bytes());
+        }
+        RegValue { name: "PackedCatalogItem".to_owned(), kind: 3, data }
+    }
+}
+
 /// A user of the machine.
 #[derive(Clone, Debug)]
 pub struct User {
@@ -122,6 +145,8 @@ pub struct Machine {
     pub values: BTreeMap<(String, String), (RegValue, Mark)>,
     /// Entries of list values, in order, by key and name.
     pub lists: BTreeMap<(String, String), Vec<(String, Mark)>>,
+    /// Entries of lists of network layers, in order, by the list's key.
+    pub layers: BTreeMap<String, Vec<(Layer, Mark)>>,
     /// Programs that run, by path.
     pub running: Vec<String>,
     /// Hives of users that cannot be read: nobody finds what is in them.
@@ -210,6 +235,14 @@ impl Machine {
             self.key(key, Mark::nobodys());
         }
         self.lists.entry((key.to_owned(), name.to_owned())).or_default().push((entry.to_owned(), mark));
+    }
+
+    /// An entry at the end of a list of network layers.
+    pub fn layer(&mut self, list: &str, layer: Layer, mark: Mark) {
+        if !self.keys.contains_key(list) {
+            self.key(list, Mark::windows());
+        }
+        self.layers.entry(list.to_owned()).or_default().push((layer, mark));
     }
 
     /// Takes a file or folder with all below it.

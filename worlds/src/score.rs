@@ -167,6 +167,13 @@ pub fn score(world: &World) -> Score {
             judge(mark, taken.entry(key, name, entry), &|| format!("{key} : {name} : {entry}"));
         }
     }
+    for (list, layers) in &machine.layers {
+        for (layer, mark) in layers {
+            let entry = Some(layer.library.clone());
+            let place = Place { entry, ..Place::new(PlaceKind::NetworkLayer, list.as_str()) };
+            judge(mark, taken.0.get(&place.folded()).copied(), &|| place.to_string());
+        }
+    }
     score
 }
 

@@ -111,6 +111,11 @@ pub fn survey(machine: &Machine) -> Survey {
         let own = own.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
         let at = registry.add(keys.get(above).copied().unwrap_or(0), name, made(mark, path), 1, own);
         keys.insert(path, at);
+        for (number, (layer, mark)) in machine.layers.get(path).into_iter().flatten().enumerate() {
+            let value = layer.value();
+            let values = [(value.name.as_str(), value.kind, value.data.as_slice())];
+            registry.add(at, &format!("{:012}", number + 1), made(mark, path), 1, values.into_iter());
+        }
     }
     let processes = machine.running.iter().enumerate().map(|(number, image)| Process {
         pid: 100 + number as u32,

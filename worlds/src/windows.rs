@@ -3,11 +3,14 @@
 use fastrand::Rng;
 use stubble_core::model::RegValue;
 
-use crate::machine::{Machine, Mark, User};
+use crate::machine::{Layer, Machine, Mark, User};
 use crate::names;
 
 const CURRENT: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion";
 const CONTROL: &str = "HKLM\\SYSTEM\\ControlSet001";
+
+/// Where libraries are listed that connections pass through.
+pub const SOCKETS: &str = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters";
 
 /// A machine with nothing but Windows.
 pub fn machine(rng: &mut Rng) -> Machine {
@@ -61,6 +64,16 @@ pub fn machine(rng: &mut Rng) -> Machine {
     let rules = format!("{CONTROL}\\Services\\SharedAccess\\Parameters\\FirewallPolicy\\FirewallRules");
     let rule = "v2.30|Action=Allow|Active=TRUE|Dir=In|App=%SystemRoot%\\system32\\svchost.exe|Name=Core networking|";
     machine.value(&rules, RegValue::text("CoreNet-In", rule), own());
+    machine.program("C:\\Windows\\System32\\mswsock.dll", "Microsoft Corporation", "Windows", own());
+    for id in [1001, 1002] {
+        let library = "%SystemRoot%\\system32\\mswsock.dll".to_owned();
+        let bare = Layer { library, protocol: None };
+        let protocol = Layer { protocol: Some((id, vec![id])), ..bare.clone() };
+        for list in ["Catalog_Entries", "Catalog_Entries64"] {
+            machine.layer(&format!("{SOCKETS}\\Protocol_Catalog9\\{list}"), protocol.clone(), own());
+            machine.layer(&format!("{SOCKETS}\\NameSpace_Catalog5\\{list}"), bare.clone(), own());
+        }
+    }
     for user in machine.users.clone() {
         for folder in
             ["AppData\\Roaming", "AppData\\Local\\Temp", "AppData\\LocalLow", "Documents", "Desktop", "Downloads"]

@@ -317,3 +317,17 @@ fn registrations_are_found_in_the_rearranged_spelling() {
     let value = RegValue::text("x", "Käse");
     assert_eq!(stubble_core::model::registry::text_of(&value.data), "Käse");
 }
+
+#[test]
+fn a_plan_that_takes_the_library_of_a_network_layer_without_its_entry_is_refused() {
+    let mut pc = machine();
+    let layers = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5\\Catalog_Entries";
+    pc.file(&format!("{DESK}\\names.dll"));
+    pc.key(&format!("{layers}\\000000000001"), &[("LibraryPath", &format!("{DESK}\\names.dll"))]);
+    let (survey, trace) = (pc.survey(), traced(&pc, "scale desk"));
+    let mut plan = build(&survey, &Registered::read(&survey), &trace, "Quernlight Scale Desk");
+    validate(&plan, &survey).unwrap();
+    step(&mut plan, StepKind::TakeLayer).decision = Decision::Keep;
+    let refused = validate(&plan, &survey).unwrap_err();
+    assert!(matches!(&refused, PlanError::Protected { place, .. } if place.ends_with("names.dll")), "{refused}");
+}

@@ -3,7 +3,7 @@
 mod pc;
 
 use pc::{MAREN, NIGHT, Pc, remnant, traced, with};
-use stubble_core::model::PlaceKind;
+use stubble_core::model::{PlaceKind, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Anchor, AnchorKind};
 use stubble_core::trace::why::explain;
@@ -333,4 +333,57 @@ fn a_log_takes_nothing_that_is_somebody_elses() {
         "what is nobody else's is: {taken:#?}"
     );
     assert!(taken.iter().all(|one| !one.contains("Label Bridge") && !one.contains("kernel32")), "{taken:#?}");
+}
+
+/// Windows' own layers with one of the subject between them and one of Label Bridge behind; `through` is what
+/// Label Bridge's connections pass through.
+fn layered(through: &[u32]) -> Pc {
+    let mut pc = desk();
+    label_bridge(&mut pc);
+    pc.file(&format!("{DESK}\\net.dll")).file("C:\\Program Files\\Fennelgate\\Label Bridge\\net.dll");
+    let list = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9\\Catalog_Entries64";
+    let libraries = [
+        ("%SystemRoot%\\system32\\mswsock.dll".to_owned(), 1001, vec![1001]),
+        (format!("{DESK}\\net.dll"), 1010, Vec::new()),
+        (format!("{DESK}\\net.dll"), 1011, vec![1010, 1001]),
+        ("C:\\Program Files\\Fennelgate\\Label Bridge\\net.dll".to_owned(), 1020, through.to_vec()),
+    ];
+    for (number, (library, id, chain)) in libraries.into_iter().enumerate() {
+        let mut data = vec![0; 888];
+        data[..library.len()].copy_from_slice(library.as_bytes());
+        for (at, value) in [id, chain.len() as u32].into_iter().chain(chain).enumerate() {
+            data[296 + 4 * at..300 + 4 * at].copy_from_slice(&value.to_le_bytes());
+        }
+        let value = RegValue { name: "PackedCatalogItem".into(), kind: 3, data };
+        pc.raw(&format!("{list}\\{:012}", number + 1), value);
+    }
+    pc
+}
+
+#[test]
+fn a_network_layer_goes_with_its_library() {
+    let trace = traced(&layered(&[1020, 1001]), "scale desk");
+    let layers: Vec<_> = trace.remnants.iter().filter(|one| one.place.kind == PlaceKind::NetworkLayer).collect();
+    assert_eq!(layers.len(), 1, "two entries of one library go together: {layers:#?}");
+    assert_eq!((layers[0].decision, layers[0].standing), (Decision::Remove, Standing::Certain));
+    assert!(with(&trace, Decision::Remove).contains(&DESK.to_owned()));
+}
+
+#[test]
+fn a_network_layer_that_another_one_passes_through_stays_with_its_library() {
+    let trace = traced(&layered(&[1020, 1010, 1001]), "scale desk");
+    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
+    assert_eq!(layer.decision, Decision::Keep);
+    assert_eq!(remnant(&trace, &format!("{DESK}\\net.dll")).unwrap().decision, Decision::Keep);
+    assert!(with(&trace, Decision::Remove).contains(&format!("{DESK}\\desk.exe")));
+}
+
+#[test]
+fn a_damaged_list_of_network_layers_is_left_alone() {
+    let mut pc = layered(&[1020, 1001]);
+    let list = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9\\Catalog_Entries64";
+    pc.remove(&format!("{list}\\000000000001"));
+    let trace = traced(&pc, "scale desk");
+    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
+    assert_eq!((layer.decision, layer.reason.as_str()), (Decision::Keep, "the list that it stands in is damaged"));
 }

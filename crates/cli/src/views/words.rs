@@ -73,6 +73,9 @@ pub fn place(place: &Place) -> String {
         PlaceKind::ListEntry => {
             format!("{} in {} : {}", place.entry.as_deref().unwrap_or_default(), place.path, place.value_name())
         }
+        PlaceKind::NetworkLayer => {
+            format!("network layer {} in {}", place.entry.as_deref().unwrap_or_default(), place.path)
+        }
         kind => format!("{} {place}", kind.word()),
     };
     shown(&text).into_owned()
@@ -93,6 +96,10 @@ pub fn object(place: &Place, title: &str) -> String {
     match place.kind {
         PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage | PlaceKind::SharedCount => {
             with_title(&shown(&place.to_string()), title)
+        }
+        PlaceKind::NetworkLayer => {
+            let library = place.entry.as_deref().unwrap_or_default();
+            shown(&format!("{library} in {}", place.path)).into_owned()
         }
         _ => titled(place, title),
     }

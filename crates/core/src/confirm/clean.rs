@@ -6,6 +6,7 @@ use super::Finding;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::survey::{EntryKind, Survey};
 use crate::trace::{Decision, Remnant, Trace};
+use crate::units::network;
 
 /// What a fresh trace still finds, without what the installer has put there since: `installed`
 /// holds those places, folded, and `product` is the product that it installed.
@@ -32,6 +33,14 @@ fn is_new(survey: &Survey, remnant: &Remnant, installed: &BTreeSet<Place>, produ
         PlaceKind::Service => put(&Place::key(format!("{}\\{}", survey.facts.services_key(), remnant.place.path))),
         PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage => {
             !remnant.parts.is_empty() && remnant.parts.iter().all(put)
+        }
+        PlaceKind::NetworkLayer => {
+            let place = remnant.place.folded();
+            let mut own = network::layers(survey).into_iter().filter(|layer| layer.place().folded() == place);
+            own.all(|layer| {
+                let value = |name| put(&Place::value(layer.key.as_str(), name));
+                put(&Place::key(layer.key.as_str())) || value("LibraryPath") || value("PackedCatalogItem")
+            })
         }
         PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::ListEntry | PlaceKind::SharedCount => {
             put(&Place::value(remnant.place.path.as_str(), remnant.place.value_name()))

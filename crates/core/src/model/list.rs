@@ -1,4 +1,4 @@
-//! Values that are lists: a search path, parted by semicolons, or a list of texts.
+//! Values that are lists: a search path, parted by semicolons, an order, parted by commas, or a list of texts.
 
 use super::registry::{RegValue, kind};
 use super::text::{fold, from_utf16};
@@ -7,22 +7,27 @@ use super::text::{fold, from_utf16};
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct List {
     parts: Vec<Vec<u16>>,
-    /// What ends each part; a semicolon stands only between two.
+    /// What ends each part; a separator stands only between two.
     is_texts: bool,
+    separator: u16,
     /// What stands behind the last part.
     tail: Vec<u8>,
 }
 
-const SEMICOLON: u16 = b';' as u16;
+/// What parts the entries of a text: in the orders of network providers it is a comma.
+fn separator(name: &str) -> u16 {
+    u16::from(if fold(name) == "PROVIDERORDER" { b',' } else { b';' })
+}
 
 impl List {
-    fn parse(value_kind: u32, data: &[u8]) -> Option<Self> {
+    fn parse(name: &str, value_kind: u32, data: &[u8]) -> Option<Self> {
+        let separator = separator(name);
         let units: Vec<u16> = data.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
         match value_kind {
             kind::SZ | kind::EXPAND_SZ => {
                 let end = units.iter().position(|unit| *unit == 0).unwrap_or(units.len());
-                let parts = units[..end].split(|unit| *unit == SEMICOLON).map(<[u16]>::to_vec).collect();
-                Some(Self { parts, is_texts: false, tail: data[end * 2..].to_vec() })
+                let parts = units[..end].split(|unit| *unit == separator).map(<[u16]>::to_vec).collect();
+                Some(Self { parts, is_texts: false, separator, tail: data[end * 2..].to_vec() })
             }
             kind::MULTI_SZ => {
                 let mut parts = Vec::new();
@@ -31,7 +36,7 @@ impl List {
                     parts.push(units[at..at + len].to_vec());
                     at += len + 1;
                 }
-                Some(Self { parts, is_texts: true, tail: data[at * 2..].to_vec() })
+                Some(Self { parts, is_texts: true, separator, tail: data[at * 2..].to_vec() })
             }
             _ => None,
         }
@@ -41,7 +46,7 @@ impl List {
         let mut units: Vec<u16> = Vec::new();
         for (number, part) in self.parts.iter().enumerate() {
             if number > 0 && !self.is_texts {
-                units.push(SEMICOLON);
+                units.push(self.separator);
             }
             units.extend(part);
             if self.is_texts {
@@ -56,15 +61,15 @@ fn is(part: &[u16], entry: &str) -> bool {
     fold(&from_utf16(part.iter().copied())) == fold(entry)
 }
 
-/// The entries of a list value; none where it is no list.
-pub fn entries(value_kind: u32, data: &[u8]) -> Vec<String> {
-    let parts = List::parse(value_kind, data).map(|list| list.parts).unwrap_or_default();
+/// The entries of a list value with this name; none where it is no list.
+pub fn entries(name: &str, value_kind: u32, data: &[u8]) -> Vec<String> {
+    let parts = List::parse(name, value_kind, data).map(|list| list.parts).unwrap_or_default();
     parts.into_iter().filter(|part| !part.is_empty()).map(from_utf16).collect()
 }
 
 /// The value without an entry, wherever it stands in it; `None` where it does not.
 pub fn without(value: &RegValue, entry: &str) -> Option<RegValue> {
-    let mut list = List::parse(value.kind, &value.data)?;
+    let mut list = List::parse(&value.name, value.kind, &value.data)?;
     let before = list.parts.len();
     list.parts.retain(|part| !is(part, entry));
     (list.parts.len() < before).then(|| RegValue { data: list.data(), ..value.clone() })
@@ -73,8 +78,8 @@ pub fn without(value: &RegValue, entry: &str) -> Option<RegValue> {
 /// The value, which others have changed since, with the entry in it again: behind what it stood
 /// behind in `was`, as far as that is still there. `None` where it stands in it already.
 pub fn with_again(now: &RegValue, was: &RegValue, entry: &str) -> Option<RegValue> {
-    let mut list = List::parse(now.kind, &now.data)?;
-    let old = List::parse(was.kind, &was.data)?;
+    let mut list = List::parse(&now.name, now.kind, &now.data)?;
+    let old = List::parse(&was.name, was.kind, &was.data)?;
     let at = old.parts.iter().position(|part| is(part, entry))?;
     if list.parts.iter().any(|part| is(part, entry)) {
         return None;
@@ -110,6 +115,8 @@ mod tests {
         let list = RegValue::multi("Depends", &["RpcSs".into(), "Bridge".into()]);
         assert_eq!(without(&list, "bridge"), Some(RegValue::multi("Depends", &["RpcSs".into()])));
         assert_eq!(without(&RegValue::dword("Path", 1), "C:\\Windows"), None);
+        let order = RegValue::text("ProviderOrder", "RDPNP,LanmanWorkstation,BrindleNet");
+        assert_eq!(without(&order, "brindlenet"), Some(RegValue::text("ProviderOrder", "RDPNP,LanmanWorkstation")));
     }
 
     #[test]
@@ -125,7 +132,7 @@ mod tests {
         #[test]
         fn any_value_comes_back_to_the_byte(data in prop::collection::vec(any::<u8>(), 0..60), multi in any::<bool>()) {
             let kind = if multi { kind::MULTI_SZ } else { kind::SZ };
-            prop_assert_eq!(List::parse(kind, &data).unwrap().data(), data);
+            prop_assert_eq!(List::parse("L", kind, &data).unwrap().data(), data);
         }
 
         #[test]
@@ -137,7 +144,7 @@ mod tests {
                 let mut unique = names.clone();
                 let mut seen = false;
                 unique.retain(|name| name != &entry || !std::mem::replace(&mut seen, true));
-                prop_assert_eq!(entries(again.kind, &again.data), unique);
+                prop_assert_eq!(entries("L", again.kind, &again.data), unique);
             }
         }
     }

@@ -30,6 +30,8 @@ pub enum PlaceKind {
     Startup,
     /// A rule of the firewall, which is a value.
     FirewallRule,
+    /// The entries of one library in a list of network layers.
+    NetworkLayer,
     /// One entry of a value that is a list, such as a search path.
     ListEntry,
     /// The count of the products that share a file, which is a value.
@@ -59,6 +61,7 @@ impl PlaceKind {
             Self::StorePackage => "store package",
             Self::Startup => "startup",
             Self::FirewallRule => "firewall rule",
+            Self::NetworkLayer => "network layer",
             Self::ListEntry => "list entry",
             Self::SharedCount => "shared count",
             Self::Shortcut => "shortcut",
@@ -96,7 +99,7 @@ pub struct Place {
     /// For values and what is kept in them, the value's name; empty for a key's default value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// For a list entry, the entry.
+    /// For a list entry, the entry; for a network layer, its library.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub entry: Option<String>,
 }

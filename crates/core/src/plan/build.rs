@@ -79,6 +79,7 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         (PlaceKind::Task, _) => (StepKind::TakeTask, 5),
         (PlaceKind::StorePackage, _) => (StepKind::TakeStorePackage, 6),
         (PlaceKind::Startup | PlaceKind::FirewallRule, _) => (StepKind::TakeValue, 5),
+        (PlaceKind::NetworkLayer, _) => (StepKind::TakeLayer, 5),
         (PlaceKind::ListEntry, group) => (StepKind::TakeEntry, data_rung(group)),
         (PlaceKind::SharedCount, group) => (StepKind::LowerCount, data_rung(group)),
         (PlaceKind::Shortcut, _) => (StepKind::TakeFile, 6),

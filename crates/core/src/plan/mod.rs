@@ -32,6 +32,8 @@ pub enum StepKind {
     Unregister,
     /// Takes one entry out of a value that is a list. A filter of devices goes before the service that it names.
     TakeEntry,
+    /// Takes the entries of a library out of a list of network layers, and closes the gap.
+    TakeLayer,
     /// Stops a service and takes it away.
     RemoveService,
     /// Takes a driver package away as one unit: its INF, its files, its devices and its service.
@@ -66,6 +68,7 @@ impl StepKind {
             Self::TakeStorePackage => "take store package",
             Self::TakeValue => "take value",
             Self::TakeEntry => "take entry of a list",
+            Self::TakeLayer => "take network layer",
             Self::LowerCount => "lower shared count",
             Self::TakeKey => "take key",
             Self::TakeFile => "take file",

@@ -6,13 +6,13 @@ use thiserror::Error;
 
 use super::{FORMAT, Plan, Step, StepKind};
 use crate::content::Content;
-use crate::model::path::{PathError, leaf, strict};
+use crate::model::path::{PathError, leaf, plain, strict};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::{Product, Registered};
 use crate::survey::{Survey, state};
 use crate::trace::protected;
-use crate::units;
+use crate::units::{self, network};
 
 /// Why a plan is refused, naming the step.
 #[derive(Debug, Error)]
@@ -127,6 +127,7 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
         }
         check_parts(step, &registered, survey, &chosen)?;
     }
+    check_network(&chosen, survey)?;
     // What an uninstaller leaves of what it should take is for the other steps.
     let by_hand: Vec<&&Step> = chosen.iter().filter(|step| step.kind != StepKind::Uninstall).collect();
     for (at, first) in by_hand.iter().enumerate() {
@@ -139,6 +140,24 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
                 let (first, second) = (first.id.clone(), second.id.clone());
                 return Err(PlanError::Overlap { first, second, place: place.to_string() });
             }
+        }
+    }
+    Ok(())
+}
+
+/// What connections pass through is taken only with its entries in the lists of layers.
+fn check_network(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
+    let goes = |place: Place| chosen.iter().any(|step| step.place.folded() == place.folded());
+    let environment = survey.environment(None);
+    let stay = network::layers(survey).into_iter().filter(|layer| !goes(layer.place()));
+    let libraries = stay.map(|layer| Place::file(plain(&layer.library, &environment)));
+    let needed: Vec<Place> = libraries.chain(network::bound_programs(survey).map(Place::file)).collect();
+    let by_hand = |step: &&&Step| !matches!(step.kind, StepKind::Uninstall | StepKind::ReplaceFile);
+    for step in chosen.iter().filter(by_hand) {
+        let holds = |place: &&Place| step.places().into_iter().any(|taken| place.is_within(taken));
+        if let Some(place) = needed.iter().find(holds) {
+            let why = "the network works by it as long as its entry in the lists of layers, or its binding, stays";
+            return Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() });
         }
     }
     Ok(())
@@ -160,6 +179,7 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
         StepKind::TakeEntry => {
             step.place.kind == PlaceKind::ListEntry && step.place.name.is_some() && step.place.entry.is_some()
         }
+        StepKind::TakeLayer => step.place.kind == PlaceKind::NetworkLayer && step.place.entry.is_some(),
         StepKind::LowerCount => step.place.kind == PlaceKind::SharedCount && step.place.name.is_some(),
         StepKind::TakeKey => step.place.kind == PlaceKind::Key,
         StepKind::TakeFile => matches!(step.place.kind, PlaceKind::File | PlaceKind::Shortcut),

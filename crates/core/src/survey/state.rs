@@ -4,6 +4,7 @@ use blake3::Hasher;
 
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind, list};
+use crate::units::network;
 
 use super::registry::KeyId;
 use super::tree::NodeId;
@@ -31,10 +32,21 @@ pub fn of(survey: &Survey, place: &Place) -> Option<String> {
         PlaceKind::ListEntry => {
             let value = survey.registry.value(survey.registry.key(&place.path)?, place.value_name())?;
             let wanted = fold(place.entry.as_deref()?);
-            let entries = list::entries(value.kind, value.data);
+            let entries = list::entries(value.name, value.kind, value.data);
             let found: Vec<&String> = entries.iter().filter(|entry| fold(entry) == wanted).collect();
             hasher.update(&value.kind.to_le_bytes());
             sized(&mut hasher, found.first()?.as_bytes());
+        }
+        // What stands before it in the list may go, and the number that it has there change.
+        PlaceKind::NetworkLayer => {
+            let wanted = fold(place.entry.as_deref()?);
+            let all = network::layers(survey);
+            let mut own = all.iter().filter(|one| fold(&one.library) == wanted && fold(&one.list) == fold(&place.path));
+            let mut next = Some(own.next()?);
+            while let Some(layer) = next {
+                key_content(survey, survey.registry.key(&layer.key)?, &mut hasher);
+                next = own.next();
+            }
         }
         PlaceKind::Service => {
             let path = format!("{}\\{}", survey.facts.services_key(), place.path);
@@ -80,8 +92,12 @@ fn entry(survey: &Survey, at: NodeId, hasher: &mut Hasher) {
 }
 
 fn key(survey: &Survey, at: KeyId, hasher: &mut Hasher) {
+    sized(hasher, survey.registry.name(at).as_bytes());
+    key_content(survey, at, hasher);
+}
+
+fn key_content(survey: &Survey, at: KeyId, hasher: &mut Hasher) {
     let registry = &survey.registry;
-    sized(hasher, registry.name(at).as_bytes());
     hasher.update(&registry.keys().data(at).seal.to_le_bytes());
     let mut values: Vec<_> = registry.values(at).collect();
     values.sort_by_key(|value| value.name);

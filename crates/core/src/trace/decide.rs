@@ -181,6 +181,9 @@ impl Decider<'_> {
         if alike.any(|payload| fold(payload) == fold(&scene.survey.files.path(at))) {
             return Some((Decision::Keep, "it is the installer for it".to_owned()));
         }
+        if let Some(why) = scene.needed_by_network(at) {
+            return Some((Decision::Keep, why.to_owned()));
+        }
         if let Some(owner) = super::bystanders::shares_file(scene, at) {
             return Some((Decision::Keep, format!("{owner} uses it as well")));
         }
@@ -337,7 +340,8 @@ pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
         {
             Group::Shell
         }
-        PlaceKind::FirewallRule => Group::Services,
+        PlaceKind::FirewallRule | PlaceKind::NetworkLayer => Group::Services,
+        PlaceKind::ListEntry if path.contains("\\CONTROL\\NETWORKPROVIDER\\") => Group::Services,
         PlaceKind::ListEntry if path.contains("\\CONTROL\\CLASS\\") || path.contains("\\ENUM\\") => Group::Services,
         PlaceKind::Key if path.contains("\\SYSTEMCERTIFICATES\\") => Group::Registration,
         _ if scene.user_of(&place.path).is_some() => Group::UserData,

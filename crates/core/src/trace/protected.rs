@@ -11,6 +11,7 @@ use crate::survey::firewall::{self, FirewallRule};
 use crate::survey::{Facts, Gap, Survey};
 use crate::trace::location::{below_classes, is_class_holder, is_shell_class};
 use crate::units;
+use crate::units::network::{self, BOUND, Component};
 
 #[derive(Deserialize)]
 struct Table {
@@ -43,7 +44,7 @@ static TABLE: LazyLock<Table> =
 /// Why a place is never taken, or `None` where it may be.
 pub fn why(place: &Place, facts: &Facts) -> Option<&'static str> {
     match place.kind {
-        PlaceKind::Process | PlaceKind::Service => None,
+        PlaceKind::Process | PlaceKind::Service | PlaceKind::NetworkLayer => None,
         kind if kind.is_unit() => units::protected_why(place),
         PlaceKind::ListEntry => path_why(&place.path, Taken::Part, facts),
         PlaceKind::SharedCount => path_why(&place.path, Taken::Value, facts),
@@ -63,6 +64,11 @@ pub fn why_on(survey: &Survey, place: &Place) -> Option<&'static str> {
         PlaceKind::ListEntry if leads_into_windows(place.entry.as_deref().unwrap_or_default()) => {
             return Some("it leads into Windows");
         }
+        PlaceKind::NetworkLayer if leads_into_windows(place.entry.as_deref().unwrap_or_default()) => {
+            return Some("it is a part of Windows");
+        }
+        PlaceKind::NetworkLayer => return network::why(survey, place),
+        PlaceKind::Driver if is_bound(survey, |one| fold(&one.published) == fold(&place.path)) => return Some(BOUND),
         // An entry without a path names a service.
         PlaceKind::ListEntry if place.entry.as_deref().is_some_and(|entry| !entry.contains('\\')) => {
             let service = service_why(survey, place.entry.as_deref().unwrap_or_default());
@@ -146,6 +152,11 @@ fn variable_why(place: &Place) -> Option<&'static str> {
     (is_environment && is_windows).then_some("Windows needs it")
 }
 
+/// Whether network adapters are bound to a component.
+fn is_bound(survey: &Survey, is_it: impl Fn(&Component) -> bool) -> bool {
+    network::components(survey).iter().any(is_it)
+}
+
 /// The rest of a path below another one.
 fn below<'p>(path: &'p str, above: &str) -> Option<&'p str> {
     let is_below = is_inside_or_same(path, above) && path.len() > above.len();
@@ -164,8 +175,14 @@ fn firewall_why(survey: &Survey, place: &Place) -> Option<&'static str> {
     (!is_ours_to_take).then_some("it is a rule of Windows")
 }
 
-/// Why a service is never taken: its program is a part of Windows.
+/// Why a service is never taken: its program is a part of Windows, or the network would stop.
 pub fn service_why(survey: &Survey, name: &str) -> Option<&'static str> {
+    if fold(name) == "WINSOCK2" {
+        return Some("Windows' network works by it");
+    }
+    if is_bound(survey, |one| fold(&one.service) == fold(name)) {
+        return Some(BOUND);
+    }
     let key = survey.registry.key(&format!("{}\\{name}", survey.facts.services_key()))?;
     let environment = survey.environment(None);
     let command = survey.registry.text(key, "ImagePath")?;

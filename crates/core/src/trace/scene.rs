@@ -51,6 +51,8 @@ struct Units {
     drivers: OnceCell<Vec<Driver>>,
     store_packages: OnceCell<Vec<StorePackage>>,
     firewall_rules: OnceCell<Vec<FirewallRule>>,
+    /// Files that the network needs, with why.
+    needed: OnceCell<HashMap<NodeId, &'static str>>,
     /// Files that are called like one of a few names, by their paths.
     called: OnceCell<Vec<String>>,
 }
@@ -258,6 +260,15 @@ impl<'s> Scene<'s> {
     /// All packages of the store's kind.
     pub fn store_packages(&self) -> &[StorePackage] {
         self.units.store_packages.get_or_init(|| units::store_packages::store_packages(self.survey))
+    }
+
+    /// Why the network needs a file, if it does.
+    pub fn needed_by_network(&self, file: NodeId) -> Option<&'static str> {
+        let needed = self.units.needed.get_or_init(|| {
+            let files = units::network::needed_files(self.survey).into_iter();
+            files.filter_map(|(path, why)| Some((self.survey.entry(&path)?, why))).collect()
+        });
+        needed.get(&file).copied()
     }
 
     /// Whose paths are, by what is registered.

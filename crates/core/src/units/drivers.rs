@@ -87,7 +87,7 @@ fn read_database(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
         driver.parts.push(Place::key(registry.path(key)));
         let packages = registry.value(key, "").map(|value| match value.text() {
             Some(text) => vec![text],
-            None => list::entries(value.kind, value.data),
+            None => list::entries(value.name, value.kind, value.data),
         });
         for package in packages.unwrap_or_default().iter().filter(|name| !name.is_empty() && !name.contains('\\')) {
             if let Some(folder) = survey.files.find(&format!("{repository}\\{package}")) {

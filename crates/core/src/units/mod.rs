@@ -4,6 +4,7 @@
 //! and only as far as they are read here for that very unit.
 
 pub mod drivers;
+pub mod network;
 pub mod store_packages;
 pub mod tasks;
 

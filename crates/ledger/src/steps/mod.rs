@@ -6,6 +6,7 @@
 mod effect;
 pub(crate) mod entry;
 mod key;
+mod layer;
 mod part;
 mod process;
 pub(crate) mod replace;
@@ -95,6 +96,22 @@ pub enum Piece {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         entry: Option<String>,
         /// Time stamp of the key, before.
+        before: FileTime,
+        /// The same, after.
+        #[serde(skip)]
+        after: FileTime,
+    },
+    /// Entries of a library in a list of network layers, whose numbers have no gap.
+    Layer {
+        /// The list with everything in it, as it was.
+        was: KeyTree,
+        /// Its entries without that library's, numbered anew.
+        set: Vec<KeyTree>,
+        /// Path of the list.
+        list: String,
+        /// The value beside it that counts its entries, as it was.
+        count: RegValue,
+        /// Time stamp of the key above, before.
         before: FileTime,
         /// The same, after.
         #[serde(skip)]
@@ -224,6 +241,7 @@ fn one(place: &Place, survey: &Survey, machine: &dyn Alter) -> Result<Option<Pie
         PlaceKind::Value | PlaceKind::Startup | PlaceKind::FirewallRule => {
             value::read(&place.path, place.value_name(), survey, machine).map(Some)
         }
+        PlaceKind::NetworkLayer => layer::read(place, survey, machine),
         PlaceKind::ListEntry | PlaceKind::SharedCount => part::read(place, survey, machine).map(Some),
         PlaceKind::Process
         | PlaceKind::Service
@@ -250,6 +268,10 @@ impl Piece {
                 None => return Ok(()),
             },
             Self::Part { key, was, set, .. } => match part::take(key, was, set, machine)? {
+                Some(above) => Ok(above),
+                None => return Ok(()),
+            },
+            Self::Layer { was, set, list, count, .. } => match layer::take(list, was, set, count, machine)? {
                 Some(above) => Ok(above),
                 None => return Ok(()),
             },
@@ -282,6 +304,9 @@ impl Piece {
             Self::Part { key, was, set, entry, before, after } => {
                 part::put_back(key, was, set, entry.as_deref(), above(before, after), machine, at)
             }
+            Self::Layer { was, set, list, count, before, after } => {
+                layer::put_back(list, was, set, count, above(before, after), machine)
+            }
             Self::Network => Ok(machine.set_network(true).map(drop)?),
             Self::Uninstaller { .. } => uninstaller::put_back(machine, at),
             Self::Copy { .. } => uninstaller::return_copy(self, machine, at),
@@ -297,7 +322,9 @@ impl Piece {
     /// After an interruption: learns the time stamp above a piece that was gone already.
     pub(crate) fn complete(&mut self, machine: &dyn Alter) -> Result<(), MachineError> {
         let above = match self {
-            Self::Key { path, after: FileTime(0), .. } => Place::key(parent(path).unwrap_or_default()),
+            Self::Key { path, after: FileTime(0), .. } | Self::Layer { list: path, after: FileTime(0), .. } => {
+                Place::key(parent(path).unwrap_or_default())
+            }
             Self::Value { key, after: FileTime(0), .. } | Self::Part { key, after: FileTime(0), .. } => {
                 Place::key(key.as_str())
             }
@@ -325,6 +352,7 @@ impl Piece {
             | Self::Service { .. }
             | Self::Setting { .. }
             | Self::Part { .. }
+            | Self::Layer { .. }
             | Self::Network
             | Self::Replace { .. }
             | Self::Uninstaller { .. } => None,
@@ -342,6 +370,10 @@ impl Piece {
             }
             Self::Replace { path, .. } => vec![Place::file(path.as_str())],
             Self::Part { key, was, .. } => vec![Place::value(key.as_str(), was.name.as_str())],
+            Self::Layer { list, count, .. } => {
+                let above = parent(list).unwrap_or_default();
+                vec![Place::key(list.as_str()), Place::value(above, count.name.as_str())]
+            }
             _ => Vec::new(),
         }
     }
@@ -352,6 +384,7 @@ impl Piece {
             Self::Key { path, tree, .. } => Some(regtext::key_text(path, tree)),
             Self::Value { key, value, .. } => Some(regtext::value_text(key, value)),
             Self::Part { key, was, .. } => Some(regtext::value_text(key, was)),
+            Self::Layer { list, was, .. } => Some(regtext::key_text(list, was)),
             Self::Setting { key, was, .. } => was.as_ref().map(|was| regtext::value_text(key, was)),
             Self::Process { .. }
             | Self::Service { .. }
@@ -372,6 +405,7 @@ impl Piece {
             | Self::Copy { after, .. }
             | Self::Replace { after, .. }
             | Self::Part { after, .. }
+            | Self::Layer { after, .. }
             | Self::Setting { after, .. } => *after,
             Self::Process { .. } | Self::Service { .. } | Self::Network | Self::Uninstaller { .. } => FileTime(0),
         }
@@ -385,6 +419,7 @@ impl Piece {
             | Self::Copy { after, .. }
             | Self::Replace { after, .. }
             | Self::Part { after, .. }
+            | Self::Layer { after, .. }
             | Self::Setting { after, .. } => *after = time,
             Self::Process { .. } | Self::Service { .. } | Self::Network | Self::Uninstaller { .. } => {}
         }

@@ -83,6 +83,7 @@ impl Disk {
                 | PlaceKind::Value
                 | PlaceKind::Startup
                 | PlaceKind::FirewallRule
+                | PlaceKind::NetworkLayer
                 | PlaceKind::ListEntry
                 | PlaceKind::SharedCount => read_key(&place.path, &mut keys)?,
                 PlaceKind::Service => {

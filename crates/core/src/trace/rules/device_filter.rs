@@ -14,18 +14,12 @@ const FILTERS: [&str; 2] = ["UpperFilters", "LowerFilters"];
 
 impl Rule for DeviceFilter {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
-        // What hangs on a service is no surer than that: an entry taken from a service that stays would
-        // leave devices without it.
-        let is_sure = |place: &&Place| {
-            let sure = matches!(claims.standing(place), Some(Standing::Certain | Standing::Likely));
-            sure && protected::why_on(scene.survey, place).is_none()
-        };
-        let services: Vec<Place> = claims.of_kind(PlaceKind::Service).filter(is_sure).cloned().collect();
+        let services = services_that_go(scene, claims);
         let services_key = scene.survey.facts.services_key();
         let registry = &scene.survey.registry;
         for key in holders(scene) {
             for value in FILTERS.iter().filter_map(|name| registry.value(key, name)) {
-                for entry in list::entries(value.kind, value.data) {
+                for entry in list::entries(value.name, value.kind, value.data) {
                     let place = Place::list_entry(registry.path(key), value.name, entry.as_str());
                     if let Some(service) = services.iter().find(|one| fold(&one.path) == fold(&entry)) {
                         let text = format!("devices load the service {entry} as a filter, and do not start without it");
@@ -43,6 +37,16 @@ impl Rule for DeviceFilter {
             }
         }
     }
+}
+
+/// Services that are surely the subject's, and may go. What hangs on a service is no surer than that: an
+/// entry taken from one that stays would leave whoever needs it without it.
+pub(super) fn services_that_go(scene: &Scene<'_>, claims: &Claims) -> Vec<Place> {
+    let is_sure = |place: &&Place| {
+        let sure = matches!(claims.standing(place), Some(Standing::Certain | Standing::Likely));
+        sure && protected::why_on(scene.survey, place).is_none()
+    };
+    claims.of_kind(PlaceKind::Service).filter(is_sure).cloned().collect()
 }
 
 /// Keys of all classes of devices and of all devices.

@@ -14,6 +14,8 @@ mod list_entry;
 mod logged;
 mod named_folder;
 mod named_key;
+mod network_layer;
+mod network_provider;
 mod pointing;
 mod printed;
 mod process;
@@ -56,6 +58,8 @@ pub static RULES: &[&dyn Rule] = &[
     &task::Task,
     &driver::Driver,
     &device_filter::DeviceFilter,
+    &network_layer::NetworkLayer,
+    &network_provider::NetworkProvider,
     &firewall::Firewall,
     &search_path::SearchPath,
     &shared_count::SharedCount,

@@ -106,7 +106,7 @@ impl Seen<'_> {
         let mut texts = vec![value.name.to_owned()];
         texts.extend(value.text());
         if texts.len() == 1 {
-            texts.extend(list::entries(value.kind, value.data));
+            texts.extend(list::entries(value.name, value.kind, value.data));
         }
         texts.iter().find_map(|text| self.leads(text, &path))
     }

@@ -17,7 +17,7 @@ impl Rule for SearchPath {
         for (path, user) in std::iter::once((machine, None)).chain(users) {
             let Some(key) = registry.key(&path) else { continue };
             for value in lists().filter_map(|name| registry.value(key, name)) {
-                for entry in list::entries(value.kind, value.data) {
+                for entry in list::entries(value.name, value.kind, value.data) {
                     let target = plain(entry.trim_matches('"'), &scene.survey.environment(user));
                     let Some(lead) = scene.lead(claims, &target) else { continue };
                     let text = format!("programs are looked for in {target}, {}", lead.words());

@@ -1,0 +1,18 @@
+use super::Rule;
+use crate::model::path::{leaf, plain};
+use crate::trace::{Claims, Evidence, Scene};
+use crate::units::network;
+
+/// Libraries of the subject that the connections or the name look-ups of all programs pass through.
+pub struct NetworkLayer;
+
+impl Rule for NetworkLayer {
+    fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
+        for layer in network::layers(scene.survey) {
+            let library = plain(&layer.library, &scene.survey.environment(None));
+            let Some(lead) = scene.lead(claims, &library) else { continue };
+            let text = format!("programs that use the network load {}, {}", leaf(&library), lead.words());
+            claims.add(layer.place(), Evidence::new(lead.rule("network-layer"), text, Some(lead.place)));
+        }
+    }
+}

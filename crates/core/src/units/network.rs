@@ -1,0 +1,163 @@
+//! What is tied into Windows' network: libraries that programs' connections pass through, and components
+//! that network adapters are bound to.
+//!
+//! Publicly known: below `Services\WinSock2\Parameters`, each of `Protocol_Catalog9` and `NameSpace_Catalog5`
+//! holds a list `Catalog_Entries` for 32-bit programs and `Catalog_Entries64` for 64-bit ones. A list's keys
+//! are numbered from `000000000001` without a gap, and a value `Num_…` beside it counts them: a list with a gap
+//! ends there, and with it the network. A protocol is one value, `PackedCatalogItem`: the path of its library
+//! in 260 bytes, then Microsoft's `WSAPROTOCOL_INFOW`. Components stand below `Control\Network`, by class.
+
+use crate::model::path::{plain, program_of};
+use crate::model::text::fold;
+use crate::model::{Place, PlaceKind};
+use crate::survey::{KeyId, Survey};
+
+const CATALOGS: [&str; 2] = ["Protocol_Catalog9", "NameSpace_Catalog5"];
+const LISTS: [&str; 2] = ["Catalog_Entries", "Catalog_Entries64"];
+
+/// Bytes of a protocol's entry that hold the path of its library.
+const PATH_BYTES: usize = 260;
+/// Where in `WSAPROTOCOL_INFOW` the entry's number stands, then the length of its chain, then the chain.
+const ENTRY_ID: usize = PATH_BYTES + 36;
+const CHAIN_LENGTH: usize = ENTRY_ID + 4;
+const CHAIN: usize = CHAIN_LENGTH + 4;
+/// Links that a chain has at most.
+const CHAIN_MOST: usize = 7;
+
+/// Classes of what adapters are bound to: clients, services, protocols.
+const CLASSES: [&str; 3] = [
+    "{4D36E973-E325-11CE-BFC1-08002BE10318}",
+    "{4D36E974-E325-11CE-BFC1-08002BE10318}",
+    "{4D36E975-E325-11CE-BFC1-08002BE10318}",
+];
+
+/// One entry of a list of network layers.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layer {
+    /// Path of the list's key.
+    pub list: String,
+    /// Path of the entry's own key.
+    pub key: String,
+    /// Path of its library, as it is written there.
+    pub library: String,
+    /// The number by which chains name it; none for what only looks names up.
+    pub id: Option<u32>,
+    /// The layers that its connections pass through, itself first.
+    pub chain: Vec<u32>,
+}
+
+impl Layer {
+    /// All entries of the same library in the same list: they go or stay together.
+    pub fn place(&self) -> Place {
+        let entry = Some(self.library.clone());
+        Place { entry, ..Place::new(PlaceKind::NetworkLayer, self.list.as_str()) }
+    }
+}
+
+/// A component that is bound to network adapters.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Component {
+    /// Its service.
+    pub service: String,
+    /// The published name of its driver package, where it has one.
+    pub published: String,
+}
+
+/// The keys that are lists of layers.
+pub fn lists(survey: &Survey) -> Vec<String> {
+    let parameters = format!("{}\\WinSock2\\Parameters", survey.facts.services_key());
+    let below = |catalog| LISTS.map(|list| format!("{parameters}\\{catalog}\\{list}"));
+    CATALOGS.into_iter().flat_map(below).collect()
+}
+
+/// All network layers of a machine, in their order.
+pub fn layers(survey: &Survey) -> Vec<Layer> {
+    lists(survey).iter().flat_map(|list| layers_of(survey, list)).collect()
+}
+
+fn layers_of(survey: &Survey, list: &str) -> Vec<Layer> {
+    let registry = &survey.registry;
+    let mut keys: Vec<KeyId> = registry.subkeys(list);
+    keys.sort_by_key(|key| registry.name(*key));
+    let read = |key: &KeyId| {
+        let path = registry.path(*key);
+        let bare = |library| Layer { list: list.to_owned(), key: path.clone(), library, id: None, chain: Vec::new() };
+        if let Some(library) = registry.text(*key, "LibraryPath") {
+            return Some(bare(library));
+        }
+        let item = registry.value(*key, "PackedCatalogItem")?.data;
+        let library = item.get(..PATH_BYTES)?.split(|byte| *byte == 0).next()?;
+        let library = encoding_rs::WINDOWS_1252.decode_without_bom_handling(library).0.into_owned();
+        let number = |at: usize| item.get(at..at + 4)?.try_into().ok().map(u32::from_le_bytes);
+        let links = (number(CHAIN_LENGTH)? as usize).min(CHAIN_MOST);
+        let chain = (0..links).filter_map(|link| number(CHAIN + 4 * link)).collect();
+        Some(Layer { id: number(ENTRY_ID), chain, ..bare(library) })
+    };
+    keys.iter().filter_map(read).collect()
+}
+
+/// Whether two keys of layers are the same list.
+pub fn is_list(survey: &Survey, key: &str) -> bool {
+    lists(survey).iter().any(|list| fold(list) == fold(key))
+}
+
+/// Why entries of a library are never taken out of a list, or `None` where they may be.
+pub fn why(survey: &Survey, place: &Place) -> Option<&'static str> {
+    if !is_list(survey, &place.path) {
+        return Some("it is no list of the network's layers");
+    }
+    let all = layers_of(survey, &place.path);
+    let library = fold(place.entry.as_deref().unwrap_or_default());
+    let (own, others): (Vec<&Layer>, Vec<&Layer>) = all.iter().partition(|layer| fold(&layer.library) == library);
+    let numbers = survey.registry.subkeys(&place.path).len();
+    let named = |number: usize| survey.registry.key(&format!("{}\\{number:012}", place.path)).is_some();
+    if numbers != all.len() || !(1..=numbers).all(named) {
+        return Some("the list that it stands in is damaged");
+    }
+    let passes = |layer: &&Layer| layer.chain.iter().any(|id| own.iter().any(|one| one.id == Some(*id)));
+    others.iter().any(passes).then_some("connections of another network layer pass through it")
+}
+
+/// Components that are bound to network adapters and did not come with Windows.
+pub fn components(survey: &Survey) -> Vec<Component> {
+    let registry = &survey.registry;
+    let network = format!("HKLM\\SYSTEM\\{}\\Control\\Network", survey.facts.control_set);
+    let instances = CLASSES.iter().flat_map(|class| registry.subkeys(&format!("{network}\\{class}")));
+    let read = |key: KeyId| {
+        let id = registry.text(key, "ComponentId").unwrap_or_default();
+        let ndi = registry.key(&format!("{}\\Ndi", registry.path(key)))?;
+        let service = registry.text(ndi, "Service").filter(|service| !service.is_empty())?;
+        let is_windows = id.to_lowercase().starts_with("ms_");
+        let published = registry.text(key, "InfPath").unwrap_or_default();
+        (!is_windows).then_some(Component { service, published })
+    };
+    instances.filter_map(read).collect()
+}
+
+/// Why a service or a driver package of network adapters is not taken by us.
+pub const BOUND: &str = "network adapters are bound to it, and would be cut off without it: uninstall it in the \
+                         properties of an adapter first";
+
+/// Files that connections need as long as what names them stays: libraries of layers that are not taken,
+/// programs of services that adapters are bound to.
+pub fn needed_files(survey: &Survey) -> Vec<(String, &'static str)> {
+    let environment = survey.environment(None);
+    let mut found = Vec::new();
+    for layer in layers(survey) {
+        if let Some(why) = crate::trace::protected::why_on(survey, &layer.place()) {
+            found.push((plain(&layer.library, &environment), why));
+        }
+    }
+    found.extend(bound_programs(survey).map(|program| (program, BOUND)));
+    found
+}
+
+/// Programs of the services that adapters are bound to.
+pub fn bound_programs(survey: &Survey) -> impl Iterator<Item = String> {
+    let services = survey.facts.services_key();
+    components(survey).into_iter().filter_map(move |component| {
+        let key = survey.registry.key(&format!("{services}\\{}", component.service))?;
+        let image = survey.registry.text(key, "ImagePath")?;
+        program_of(&image, &survey.environment(None), &|path| survey.has_file(path))
+    })
+}
