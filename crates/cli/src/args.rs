@@ -92,6 +92,12 @@ pub struct Confirm {
     /// The journal of its case, to see that it stands there
     #[arg(long, value_name = "FILE", requires = "receipt")]
     pub journal: Option<PathBuf>,
+    /// Start the product's program, see whether it stays, and end it again
+    #[arg(long, value_name = "PROGRAM", num_args = 0..=1, default_missing_value = "", conflicts_with = "receipt")]
+    pub start: Option<String>,
+    /// Seconds that the program is watched
+    #[arg(long, value_name = "SECONDS", default_value_t = 10, requires = "start", value_parser = clap::value_parser!(u64).range(1..=600))]
+    pub watch: u64,
 }
 
 /// Write the ticket.

@@ -104,6 +104,9 @@ pub enum CliError {
         /// What it has.
         found: String,
     },
+    /// Nothing tells which program people start.
+    #[error("nothing tells which program of the product people start")]
+    NoProgram,
     /// No payload is known.
     #[error("no installer for {0} is known")]
     NoPayload(String),
@@ -232,6 +235,7 @@ pub fn explain(error: &CliError) -> Told {
         CliError::NoLog => told("Name it: `stubble diagnose LOG`.", Exit::Usage),
         CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
         CliError::NoName(_) => told("Give the name as well: `stubble open NAME --log FILE --on MACHINE`.", Exit::Usage),
+        CliError::NoProgram => told("Name it: `stubble confirm --start PROGRAM`.", Exit::Usage),
         CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
         CliError::Plan(plan) => plan_told(plan, &told),
         CliError::PlanEdited(_) => {

@@ -9,6 +9,10 @@ use stubble_core::packages::Registered;
 
 const CONTROL: &str = "HKLM\\SYSTEM\\ControlSet001";
 const INSTALLER: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer";
+const NAMES: &str =
+    "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5\\Catalog_Entries64";
+const DATABASE: &str = "HKLM\\SYSTEM\\DriverDatabase";
+const PORTS: &str = "HKLM\\SYSTEM\\ControlSet001\\Control\\Class\\{4D36E978-E325-11CE-BFC1-08002BE10318}";
 const POLICIES: &str = "HKLM\\SOFTWARE\\Policies\\Microsoft\\Windows";
 
 /// A machine on which nothing is wrong, with everything there that the rules look at.
@@ -31,6 +35,20 @@ fn look(pc: &Pc) -> Vec<Blocker> {
     let survey = pc.survey();
     let subject = pc::subject(&survey, &[], "scale desk");
     check(&survey, &Registered::read(&survey), &subject, &pc::traced(pc, "scale desk"), Known::default())
+}
+
+/// A scale that the subject's driver is made for, as it is connected; and what its class knows.
+fn scale(pc: &mut Pc, device: &[(&str, &str)]) {
+    let store = "qlscale.inf_amd64_1f2e3d4c5b6a7988";
+    pc.file("C:\\Program Files\\Fennelgate\\Scale Desk\\driver\\qlscale.inf")
+        .file(&format!("C:\\Windows\\System32\\DriverStore\\FileRepository\\{store}\\qlscale.inf"))
+        .file("C:\\Windows\\INF\\oem7.inf")
+        .key(&format!("{DATABASE}\\DriverInfFiles\\oem7.inf"), &[("", store)])
+        .key(&format!("{DATABASE}\\DriverPackages\\{store}"), &[("", "oem7.inf"), ("InfName", "qlscale.inf")])
+        .key(&format!("{DATABASE}\\DeviceIds\\USB\\VID_F3A1&PID_0051"), &[("oem7.inf", ""), ("usbser.inf", "")])
+        .key(&format!("{PORTS}\\0001"), &[("InfPath", "usbser.inf")])
+        .key(&format!("{PORTS}\\0003"), &[("InfPath", "oem7.inf")])
+        .key(&format!("{CONTROL}\\Enum\\USB\\VID_F3A1&PID_0051\\1"), device);
 }
 
 fn number(name: &str, value: u32) -> RegValue {
@@ -92,6 +110,47 @@ fn each_fault_is_named_and_nothing_else() {
         }),
         ("filters", WorthKnowing, |pc| {
             pc.key(&format!("{CONTROL}\\Services\\svguard"), &[("Group", "FSFilter Anti-Virus")]);
+        }),
+        ("service-hangs", MayFail, |pc| {
+            pc.service("DeskBridge", "\"C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe\"", true)
+                .hangs("DeskBridge");
+        }),
+        ("network-layers", MayFail, |pc| {
+            pc.key(&format!("{NAMES}\\000000000001"), &[("LibraryPath", "C:\\Program Files\\Gone\\names.dll")]);
+        }),
+        ("network-layers", MayFail, |pc| {
+            pc.file("C:\\Windows\\System32\\winrnr.dll")
+                .key(&format!("{NAMES}\\000000000002"), &[("LibraryPath", "%SystemRoot%\\System32\\winrnr.dll")]);
+        }),
+        ("devices", MayFail, |pc| {
+            scale(pc, &[]);
+        }),
+        ("devices", MayFail, |pc| {
+            scale(pc, &[("Driver", "{4D36E978-E325-11CE-BFC1-08002BE10318}\\0001")]);
+        }),
+        ("devices", MayFail, |pc| {
+            scale(pc, &[("Driver", "{4D36E978-E325-11CE-BFC1-08002BE10318}\\0003")]);
+            pc.raw(&format!("{CONTROL}\\Enum\\USB\\VID_F3A1&PID_0051\\1"), number("ConfigFlags", 0x40));
+        }),
+        ("store-damaged", MayFail, |pc| {
+            let repository =
+                "Local Settings\\Software\\Microsoft\\Windows\\CurrentVersion\\AppModel\\Repository\\Packages";
+            let key = format!("HKLM\\SOFTWARE\\Classes\\{repository}\\Fennelgate.ScaleDesk_5.1.0.0_x64__8k2v0m1n3p4qr");
+            pc.key(&key, &[("DisplayName", "Quernlight Scale Desk")]);
+        }),
+        ("port-taken", MayFail, |pc| {
+            let rules = format!("{CONTROL}\\Services\\SharedAccess\\Parameters\\FirewallPolicy\\FirewallRules");
+            let rule = |program: &str| {
+                format!("v2.30|Action=Allow|Active=TRUE|Dir=In|Protocol=6|LPort=5040|App={program}|Name=in|")
+            };
+            let desk = rule("%ProgramFiles%\\Fennelgate\\Scale Desk\\desk.exe");
+            pc.key(&rules, &[("{1}", &desk), ("{2}", &rule("C:\\Tools\\counter.exe"))]);
+            pc.process("C:\\Tools\\counter.exe", &[]);
+        }),
+        ("one-profile", WorthKnowing, |pc| {
+            for (user, size) in [("maren", 0), ("night-shift", 200)] {
+                pc.sized(&format!("C:\\Users\\{user}\\AppData\\Local\\Quernlight Scale Desk\\scales.xml"), size);
+            }
         }),
         ("user-folders", MayFail, |pc| {
             let profiles = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\ProfileList";

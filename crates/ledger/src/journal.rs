@@ -90,6 +90,13 @@ pub enum Entry {
         /// Number of facts.
         facts: usize,
     },
+    /// A program of the product was started to see whether it stays, and ended.
+    Tried {
+        /// The program.
+        program: String,
+        /// What was seen.
+        seen: String,
+    },
     /// An installer was chosen, and copied into the case.
     Chosen {
         /// Its path on the machine.

@@ -23,6 +23,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::confirm::Trial;
 use stubble_core::survey::Survey;
 use stubble_core::watch::Sign;
 
@@ -187,6 +188,9 @@ pub trait Alter: Observe {
 
     /// Starts a program that was ended.
     fn start_process(&self, image: &str) -> Result<(), MachineError>;
+
+    /// Starts a program, watches it for so many seconds, and ends it.
+    fn try_program(&self, image: &str, seconds: u64) -> Result<Trial, MachineError>;
 
     /// Stops a service; tells whether it ran.
     fn stop_service(&self, name: &str) -> Result<bool, MachineError>;

@@ -2,8 +2,11 @@
 
 use std::collections::BTreeSet;
 
-use stubble_core::confirm::{Finding, Installed, Receipt, Verdict, clean, installed, outside, restless, seal};
-use stubble_core::footprint::compare as compare_print;
+use stubble_core::confirm::{
+    Finding, Installed, Receipt, Started, Verdict, clean, installed, judge, outside, restless, seal,
+};
+use stubble_core::footprint::{compare as compare_print, on_machine};
+use stubble_core::model::path::leaf;
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
@@ -34,12 +37,45 @@ pub fn run(args: &Confirm, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
         return Ok(if check.is_fine() { Exit::Done } else { Exit::No });
     }
     let mut work = Work::begin(settings)?;
+    // What the program changes when it starts comes after everything that is told of the machine.
+    let started = match &args.start {
+        Some(program) => Some(start(&mut work, program, args.watch)?),
+        None => None,
+    };
     let mut receipt = receipt(&work)?;
+    receipt.started = started;
     receipt.seal = seal::seal(&receipt.to_json()).unwrap_or_default();
     work.case.write("receipt.json", receipt.to_json().as_bytes())?;
     work.case.journal.append(Entry::Confirmed { good: receipt.is_good(), seal: receipt.seal.clone() })?;
     show(&receipt, settings, ui, terminal::confirmed);
     Ok(if receipt.is_good() { Exit::Done } else { Exit::No })
+}
+
+/// Starts a program of the product, sees whether it stays, and ends it again.
+fn start(work: &mut Work, named: &str, seconds: u64) -> Result<Started, CliError> {
+    let program = match named {
+        "" => own_program(work)?.ok_or(CliError::NoProgram)?,
+        path => path.to_owned(),
+    };
+    let trial = work.machine.alter()?.try_program(&program, seconds)?;
+    let started = judge(&program, &trial);
+    work.case.journal.append(Entry::Tried { program, seen: started.seen.clone() })?;
+    Ok(started)
+}
+
+/// The program that people start: what a shortcut of the package or the footprint leads to, or else what the
+/// footprint says that runs.
+fn own_program(work: &Work) -> Result<Option<String>, CliError> {
+    let facts = &work.survey.facts;
+    let package = work.payload()?.map(|file| file.package);
+    let print = work.footprint()?.unwrap_or_default();
+    let by_package = package.iter().flat_map(|package| Layout::new(package, facts).shortcuts()).map(|(_, target)| target);
+    let by_print = print.shortcuts.iter().flat_map(|shortcut| on_machine(&shortcut.target, facts));
+    let files = print.files.iter().flat_map(|file| on_machine(&file.path, facts));
+    let runs = |file: &String| print.processes.iter().any(|name| fold(leaf(file)) == fold(name));
+    let is_program = |path: &String| fold(path).ends_with(".EXE") && work.survey.has_file(path);
+    let mut all = by_package.chain(by_print).chain(files.filter(runs));
+    Ok(all.find(is_program))
 }
 
 /// What an install that finished has changed.
@@ -98,6 +134,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         kept: kept.map(|remnant| (remnant.place.clone(), remnant.reason.clone())).collect(),
         installed: verdict(install.as_ref().map(|install| install.findings.is_empty())),
         install,
+        started: None,
         bystanders: match verdict(proof.as_ref().map(|proof| proof.changed.is_empty() && proof.before == proof.after)) {
             Verdict::Yes if !work.survey.gaps.is_empty() => Verdict::Unknown,
             answer => answer,

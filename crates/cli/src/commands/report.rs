@@ -108,6 +108,7 @@ fn is_turn(entry: &Entry) -> bool {
             | Entry::Cleared { .. }
             | Entry::Restarted
             | Entry::Installed { .. }
+            | Entry::Tried { .. }
             | Entry::Confirmed { .. }
     )
 }
@@ -134,6 +135,7 @@ fn event(line: &Line) -> Option<Event> {
         Entry::Discarded { deed } => format!("What the vault held of deed {deed} was deleted"),
         Entry::Cleared { done, left } => format!("Plan carried out: {done} steps done, {left} outstanding"),
         Entry::Installed { payload, code, .. } => format!("Setup {payload} ended with {code}"),
+        Entry::Tried { seen, .. } => format!("Started to see whether it stays: {seen}"),
         Entry::Confirmed { good, .. } => {
             format!("Looked again: {}", if *good { "all is as it should be" } else { "not all is as it should be" })
         }

@@ -175,7 +175,19 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
         ),
         None => "Nothing was taken, so nothing else can have changed.".to_owned(),
     };
-    vec![(receipt.clean, clean), (receipt.installed, installed), (receipt.bystanders, bystanders)]
+    let started = receipt.started.as_ref().map(|started| {
+        let text = match started.stays {
+            Verdict::Yes => format!("Starts and stays: {}.", started.seen),
+            Verdict::No => format!("Does not start: {}.", started.seen),
+            _ => format!("Whether it starts is not known: {}.", started.seen),
+        };
+        (started.stays, text)
+    });
+    [(receipt.clean, clean), (receipt.installed, installed)]
+        .into_iter()
+        .chain(started)
+        .chain([(receipt.bystanders, bystanders)])
+        .collect()
 }
 
 /// What is connected to a machine, in one sentence.

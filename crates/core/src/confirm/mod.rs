@@ -6,6 +6,7 @@ mod installed;
 mod receipt;
 mod restless;
 pub mod seal;
+mod started;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -18,6 +19,7 @@ pub(crate) use installed::shortcut_fault;
 pub use installed::{Installed, installed};
 pub use receipt::{Receipt, Verdict};
 pub use restless::restless;
+pub use started::{Started, Trial, judge};
 
 /// One thing that is not as it should be.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Finding, Installed, Proof};
+use super::{Finding, Installed, Proof, Started};
 use crate::model::Place;
 use crate::survey::Gap;
 use crate::survey::compare::Change;
@@ -42,6 +42,9 @@ pub struct Receipt {
     /// What was checked of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub install: Option<Installed>,
+    /// What became of a program of it that was started, where that was asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub started: Option<Started>,
     /// Nothing outside the plan changed while Stubble worked.
     pub bystanders: Verdict,
     /// The proof of it.
@@ -67,6 +70,7 @@ impl Receipt {
     /// Whether every question is answered as it should be, and nothing is borrowed.
     pub fn is_good(&self) -> bool {
         let fine = |verdict| matches!(verdict, Verdict::Yes | Verdict::NotDone);
-        fine(self.clean) && fine(self.installed) && fine(self.bystanders) && self.still_borrowed.is_empty()
+        let started = self.started.as_ref().is_none_or(|started| started.stays == Verdict::Yes);
+        fine(self.clean) && fine(self.installed) && started && fine(self.bystanders) && self.still_borrowed.is_empty()
     }
 }

@@ -184,6 +184,9 @@ pub struct ServiceState {
     pub name: String,
     /// Whether it runs now.
     pub running: bool,
+    /// Whether it is starting or stopping, and not there yet.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub on_its_way: bool,
 }
 
 /// A device that is connected.

@@ -139,9 +139,15 @@ impl Pc {
     }
 
     pub fn service(&mut self, name: &str, command: &str, running: bool) -> &mut Self {
-        self.running.services.push(ServiceState { name: name.into(), running });
+        self.running.services.push(ServiceState { name: name.into(), running, on_its_way: false });
         let key = format!("HKLM\\SYSTEM\\ControlSet001\\Services\\{name}");
         self.key(&key, &[("ImagePath", command), ("DisplayName", name)])
+    }
+
+    /// The service hangs between running and not.
+    pub fn hangs(&mut self, name: &str) -> &mut Self {
+        self.running.services.iter_mut().filter(|one| one.name == name).for_each(|one| one.on_its_way = true);
+        self
     }
 
     pub fn process(&mut self, image: &str, holds: &[&str]) -> &mut Self {

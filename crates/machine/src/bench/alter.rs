@@ -166,6 +166,10 @@ impl Alter for Bench {
         }
     }
 
+    fn try_program(&self, image: &str, seconds: u64) -> Result<Trial, MachineError> {
+        self.trial(image, seconds)
+    }
+
     fn stop_service(&self, name: &str) -> Result<bool, MachineError> {
         self.run_service(name, false)
     }
@@ -218,6 +222,10 @@ impl Bench {
                 false => Ok(false),
             };
         };
+        if service.hangs && !run {
+            let why = "it is stopping and does not get there".to_owned();
+            return Err(MachineError::Refused { path: format!("the service {name}"), why });
+        }
         let ran = std::mem::replace(&mut service.running, run);
         if ran != run {
             self.set_state(&state)?;

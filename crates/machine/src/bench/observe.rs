@@ -42,7 +42,7 @@ impl Bench {
             services: state
                 .services
                 .into_iter()
-                .map(|service| ServiceState { name: service.name, running: service.running })
+                .map(|service| ServiceState { name: service.name, running: service.running, on_its_way: service.hangs })
                 .collect(),
             restart_pending: state.restart_pending,
             devices: state.devices,

@@ -85,6 +85,9 @@ pub struct ServiceRow {
     /// Path of its program, whose process runs with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub image: Option<String>,
+    /// Whether it is stopping and never gets there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub hangs: bool,
 }
 
 impl Bench {

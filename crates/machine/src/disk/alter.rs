@@ -151,6 +151,10 @@ impl Alter for Disk {
         Err(MachineError::Unsupported("starting a program"))
     }
 
+    fn try_program(&self, _image: &str, _seconds: u64) -> Result<Trial, MachineError> {
+        Err(MachineError::Unsupported("starting a program"))
+    }
+
     /// Nothing runs on a disk.
     fn stop_service(&self, _name: &str) -> Result<bool, MachineError> {
         Ok(false)

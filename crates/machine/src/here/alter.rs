@@ -188,6 +188,10 @@ impl Alter for Here {
         self.start(image)
     }
 
+    fn try_program(&self, image: &str, seconds: u64) -> Result<Trial, MachineError> {
+        self.try_program_for(image, seconds)
+    }
+
     fn stop_service(&self, name: &str) -> Result<bool, MachineError> {
         let stopped = service::stop(name).map_err(MachineError::io(format!("the service {name}")))?;
         stopped.ok_or_else(|| MachineError::Absent(format!("the service {name}")))

@@ -29,7 +29,10 @@ impl Here {
         });
         Running {
             processes: processes.collect(),
-            services: services.into_iter().map(|(name, running)| ServiceState { name, running }).collect(),
+            services: services
+                .into_iter()
+                .map(|one| ServiceState { name: one.name, running: one.running, on_its_way: one.on_its_way })
+                .collect(),
             ..Running::default()
         }
     }

@@ -2,8 +2,10 @@
 
 mod architecture;
 mod cached_package_gone;
+mod class_of_others;
 mod conflict;
 mod damaged;
+mod devices;
 mod filters;
 mod held_open;
 mod in_its_place;
@@ -11,14 +13,19 @@ mod in_progress;
 mod installer_service;
 mod left_behind;
 mod missing_library;
+mod network_layers;
+mod one_profile;
 mod other_version;
 mod payload_refuses;
 mod phantom_registration;
 mod policy;
+mod port_taken;
 mod restart_pending;
+mod service_hangs;
 mod service_taken;
 mod space;
 mod still_running;
+mod store_damaged;
 mod temp_folder;
 mod user_folders;
 
@@ -37,6 +44,8 @@ pub static RULES: &[Rule] = &[
     other_version::look,
     conflict::look,
     service_taken::look,
+    service_hangs::look,
+    class_of_others::look,
     in_its_place::look,
     cached_package_gone::look,
     phantom_registration::look,
@@ -49,6 +58,11 @@ pub static RULES: &[Rule] = &[
     missing_library::look,
     still_running::look,
     user_folders::look,
+    network_layers::look,
+    devices::look,
+    store_damaged::look,
+    port_taken::look,
+    one_profile::look,
     filters::look,
     left_behind::look,
 ];

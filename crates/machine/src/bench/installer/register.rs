@@ -111,7 +111,7 @@ pub(super) fn start_services(bench: &Bench, package: &Package) -> Result<(), Mac
     let mut state = bench.state()?;
     for (name, program) in service_programs(package, &layout) {
         state.services.retain(|row| !row.name.eq_ignore_ascii_case(&name));
-        state.services.push(ServiceRow { name, running: false, image: Some(program) });
+        state.services.push(ServiceRow { name, running: false, image: Some(program), hangs: false });
     }
     bench.set_state(&state)?;
     package.starts.iter().try_for_each(|name| bench.start_service(name))

@@ -86,6 +86,7 @@ pub fn build(world: &str, package: &dyn Fn(&str) -> Option<String>, root: &Path)
     for row in &world.services {
         if let Some(service) = state.service_mut(&row.name) {
             service.running = row.running;
+            service.hangs = row.hangs;
         }
     }
     bench.set_state(&state)?;

@@ -202,6 +202,9 @@ pub struct ServiceRow {
     pub name: String,
     /// Whether it runs.
     pub running: bool,
+    /// Whether it is stopping and never gets there.
+    #[serde(default)]
+    pub hangs: bool,
 }
 
 /// A package as text.

@@ -12,8 +12,8 @@ use windows_sys::Win32::System::Services::{
     ENUM_SERVICE_STATUSW, EnumDependentServicesW, EnumServicesStatusExW, OpenSCManagerW, OpenServiceW,
     QueryServiceStatus, SC_ENUM_PROCESS_INFO, SC_HANDLE, SC_MANAGER_CONNECT, SC_MANAGER_CREATE_SERVICE,
     SC_MANAGER_ENUMERATE_SERVICE, SERVICE_ACTIVE, SERVICE_CONTROL_STOP, SERVICE_DRIVER, SERVICE_ENUMERATE_DEPENDENTS,
-    SERVICE_QUERY_STATUS, SERVICE_RUNNING, SERVICE_START, SERVICE_STATE_ALL, SERVICE_STATUS, SERVICE_STOP,
-    SERVICE_STOPPED, SERVICE_WIN32, StartServiceW,
+    SERVICE_PAUSED, SERVICE_QUERY_STATUS, SERVICE_RUNNING, SERVICE_START, SERVICE_STATE_ALL, SERVICE_STATUS,
+    SERVICE_STOP, SERVICE_STOPPED, SERVICE_WIN32, StartServiceW,
 };
 
 use super::{narrow, wide};
@@ -61,8 +61,16 @@ fn done(answer: i32) -> io::Result<()> {
     if answer == 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }
 
+/// A service and its state.
+pub(in crate::here) struct Found {
+    pub name: String,
+    pub running: bool,
+    /// Starting, stopping, pausing or continuing.
+    pub on_its_way: bool,
+}
+
 /// All services and drivers, each with whether it runs.
-pub(in crate::here) fn all() -> io::Result<Vec<(String, bool)>> {
+pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
     let manager = manager(SC_MANAGER_CONNECT | SC_MANAGER_ENUMERATE_SERVICE)?;
     let mut found = Vec::new();
     let mut resume = 0;
@@ -92,7 +100,8 @@ pub(in crate::here) fn all() -> io::Result<Vec<(String, bool)>> {
                 let record = &*records.add(number);
                 (text_at(record.lpServiceName), record.ServiceStatusProcess.dwCurrentState)
             };
-            found.push((name, state != SERVICE_STOPPED));
+            let on_its_way = !matches!(state, SERVICE_STOPPED | SERVICE_RUNNING | SERVICE_PAUSED);
+            found.push(Found { name, running: state != SERVICE_STOPPED, on_its_way });
         }
         match outcome {
             Err(error) if is(&error, ERROR_MORE_DATA) && count > 0 => {}
