@@ -114,7 +114,7 @@ pub fn survey(machine: &Machine) -> Survey {
         for (number, (layer, mark)) in machine.layers.get(path).into_iter().flatten().enumerate() {
             let value = layer.value();
             let values = [(value.name.as_str(), value.kind, value.data.as_slice())];
-            registry.add(at, &format!("{:012}", number + 1), made(mark, path), 1, values.into_iter());
+            registry.add(at, &format!("{:012}", number + 1), made(mark, path), 1, values);
         }
     }
     let processes = machine.running.iter().enumerate().map(|(number, image)| Process {

@@ -7,7 +7,7 @@ use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
 use stubble_core::footprint::{self, Footprint};
 use stubble_core::logs::{Diagnosis, Followed, Said};
-use stubble_core::payloads::Candidate as PayloadCandidate;
+use stubble_core::payloads::{Candidate as PayloadCandidate, Needed};
 use stubble_core::plan::Plan;
 use stubble_core::report::Figure;
 use stubble_core::subject::{Anchor, Candidate, Subject};
@@ -122,6 +122,9 @@ pub struct PayloadsFound {
     pub chosen: Option<String>,
     /// What was found, the best first.
     pub candidates: Vec<PayloadCandidate>,
+    /// What is to be installed before it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub first: Vec<Needed>,
     /// Files that could not be looked into, or were too many.
     pub not_looked_into: usize,
     /// What could not be looked at.

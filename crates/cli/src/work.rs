@@ -85,9 +85,15 @@ impl Work {
     /// The same, with the libraries that its programs ask for; where those cannot be told, that is a gap.
     pub fn payload_with_imports(&self, gaps: &mut Vec<Gap>) -> Result<Option<PackageFile>, CliError> {
         let Some(mut file) = self.payload()? else { return Ok(None) };
-        let why = self.read_imports(&mut file)?;
-        gaps.extend(why.map(|why| Gap { what: format!("libraries that {} needs", file.path), why }));
+        self.with_imports(&mut file, gaps)?;
         Ok(Some(file))
+    }
+
+    /// Adds the libraries that a package's programs ask for; where those cannot be told, that is a gap.
+    pub fn with_imports(&self, file: &mut PackageFile, gaps: &mut Vec<Gap>) -> Result<(), CliError> {
+        let why = self.read_imports(file)?;
+        gaps.extend(why.map(|why| Gap { what: format!("libraries that {} needs", file.path), why }));
+        Ok(())
     }
 
     /// Reads which libraries a package's programs ask for; why that cannot be told, where it cannot.

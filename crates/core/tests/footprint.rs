@@ -4,7 +4,8 @@
 mod pc;
 
 use pc::Pc;
-use stubble_core::footprint::{Footprint, MergeError, anchors, merge, record, subject};
+use stubble_core::footprint::{Footprint, MergeError, anchors, compare, merge, record, subject};
+use stubble_core::model::RegValue;
 use stubble_core::packages::Registered;
 use stubble_core::subject::AnchorKind;
 use stubble_core::trace::{Decision, trace};
@@ -87,6 +88,11 @@ fn hostile_footprints_are_refused_with_their_entry() {
         format!("{good}[[folder]]\npath = 'C:\\Windows'\nclass = \"cache\"\n"),
         format!("{good}[[shortcut]]\npath = '..\\a.lnk'\ntarget = 'a'\n"),
         format!("{good}product_code = \"none\"\n"),
+        format!("{good}[[task]]\npath = '\\Microsoft\\Windows\\Defrag\\ScheduledDefrag'\n"),
+        format!("{good}[[task]]\npath = 'Fennelgate'\n"),
+        format!("{good}[[task]]\npath = '\\a\\..\\b'\n"),
+        format!("{good}[[driver]]\ninf = 'oem7.inf'\n"),
+        format!("{good}[[driver]]\ninf = 'x\\usbser.inf'\n"),
     ];
     bad.extend(
         ["C:\\Windows\\a", "%ProgramFiles%", "%ProgramFiles%\\", "%ProgramFiles%\\..\\a", "%ProgramFiles%\\a\\.\\b"]
@@ -174,4 +180,90 @@ fn what_a_footprint_calls_settings_or_own_data_stays_whatever_else_speaks_for_ta
     let without = known.into_iter().filter(|one| one.kind != AnchorKind::PrintedData).collect();
     let taken = pc::with(&told(without), Decision::Remove);
     assert!(taken.iter().any(|one| data.starts_with(one.as_str())), "{taken:#?}");
+}
+
+/// Scale Desk with a task that updates it and the driver of its scale, which is connected.
+fn with_task_and_driver() -> Pc {
+    let mut pc = after();
+    let control = "HKLM\\SYSTEM\\ControlSet001";
+    let database = "HKLM\\SYSTEM\\DriverDatabase";
+    let (store, class) = ("qlscale.inf_amd64_1f2e3d4c5b6a7988", "{4D36E978-E325-11CE-BFC1-08002BE10318}");
+    pc.task("\\Fennelgate\\Desk Update", &format!("\"{DESK}\\desk.exe\" /update"))
+        .file(&format!("C:\\Windows\\System32\\DriverStore\\FileRepository\\{store}\\qlscale.inf"))
+        .file("C:\\Windows\\INF\\oem7.inf")
+        .key(&format!("{database}\\DriverInfFiles\\oem7.inf"), &[("", store)])
+        .key(
+            &format!("{database}\\DriverPackages\\{store}"),
+            &[("", "oem7.inf"), ("InfName", "qlscale.inf"), ("Provider", "Fennelgate Instruments")],
+        )
+        .key(&format!("{control}\\Control\\Class\\{class}\\0003"), &[("InfPath", "oem7.inf")])
+        .key(&format!("{control}\\Control\\Class\\{class}\\0001"), &[("InfPath", "usbser.inf")])
+        .key(&format!("{control}\\Enum\\USB\\VID_F3A1&PID_0051\\1"), &[("Driver", &format!("{class}\\0003"))])
+        .process(&format!("{DESK}\\desk.exe"), &[]);
+    pc
+}
+
+#[test]
+fn tasks_drivers_and_processes_are_recorded_and_compared() {
+    let whole = with_task_and_driver();
+    let print = record(&before().survey(), &whole.survey(), None).unwrap().footprint;
+    assert_eq!(Footprint::parse(&print.to_toml()).unwrap(), print);
+    assert_eq!(print.processes, ["desk.exe"]);
+    assert_eq!(print.tasks[0].program, "%ProgramFiles%\\Fennelgate\\Scale Desk\\desk.exe");
+    assert_eq!(
+        (print.drivers[0].inf.as_str(), &print.drivers[0].devices[..]),
+        ("qlscale.inf", &["USB\\VID_F3A1&PID_0051".to_owned()][..])
+    );
+    let seen = |pc: &Pc| -> Vec<String> {
+        let compared = compare(&print, &pc.survey(), &|_| None).installed;
+        assert_eq!((compared.tasks, compared.drivers), (1, 1));
+        compared.findings.into_iter().map(|finding| finding.seen).collect()
+    };
+    assert_eq!(seen(&whole), Vec::<String>::new());
+    let mut pc = whole.clone();
+    pc.task("\\Fennelgate\\Desk Update", "\"C:\\Windows\\System32\\cmd.exe\"");
+    assert_eq!(seen(&pc), ["runs C:\\Windows\\System32\\cmd.exe"]);
+    pc.remove("C:\\Windows\\System32\\Tasks\\Fennelgate");
+    assert_eq!(seen(&pc), ["missing"]);
+    let mut pc = whole.clone();
+    let device = "HKLM\\SYSTEM\\ControlSet001\\Enum\\USB\\VID_F3A1&PID_0051\\1";
+    let other = "{4D36E978-E325-11CE-BFC1-08002BE10318}\\0001";
+    pc.raw(device, RegValue::text("Driver", other));
+    assert_eq!(seen(&pc), ["uses usbser.inf"]);
+    pc.remove(device).key(device, &[]);
+    assert_eq!(seen(&pc), ["no driver"]);
+    pc.remove("HKLM\\SYSTEM\\DriverDatabase\\DriverPackages");
+    assert_eq!(seen(&pc), ["missing"]);
+}
+
+#[test]
+fn a_footprint_takes_its_task_and_driver_and_nobody_elses() {
+    let text = |task: &str, inf: &str| {
+        format!(
+            "format = \"stubble.footprint/1\"\nname = \"Quernlight Scale Desk\"\npublisher = \"Fennelgate Instruments\"\n\
+             [[task]]\npath = '{task}'\n[[driver]]\ninf = '{inf}'\n"
+        )
+    };
+    let mut pc = with_task_and_driver();
+    pc.task("\\Labels at night", "\"C:\\Program Files\\Fennelgate\\Label Bridge\\labels.exe\"")
+        .file("C:\\Program Files\\Fennelgate\\Label Bridge\\labels.exe")
+        .file("C:\\Windows\\INF\\oem9.inf")
+        .key("HKLM\\SYSTEM\\DriverDatabase\\DriverInfFiles\\oem9.inf", &[("", "clock.inf_amd64_1")])
+        .key(
+            "HKLM\\SYSTEM\\DriverDatabase\\DriverPackages\\clock.inf_amd64_1",
+            &[("", "oem9.inf"), ("InfName", "clock.inf"), ("Provider", "Sievewell Timing")],
+        )
+        .task("\\odd name", "C:\\Tools\\odd.exe");
+    let survey = pc.survey();
+    let registered = Registered::read(&survey);
+    let taken = |task: &str, inf: &str| {
+        let print = Footprint::parse(&text(task, inf)).unwrap();
+        let anchors = anchors(&print, "its footprint", &registered, &survey.facts);
+        let trace = trace(&survey, &registered, &subject(&print, anchors));
+        let has =
+            |path: &str| trace.remnants.iter().any(|one| one.place.path == path && one.decision == Decision::Remove);
+        (has(task), has("oem7.inf"), has("oem9.inf"))
+    };
+    assert_eq!(taken("\\odd name", "qlscale.inf"), (true, true, false));
+    assert_eq!(taken("\\Labels at night", "clock.inf"), (false, false, false));
 }

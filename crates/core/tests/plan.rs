@@ -3,12 +3,16 @@
 mod pc;
 
 use pc::{Pc, traced};
+use stubble_core::footprint::Named;
 use stubble_core::model::{Guid, Place, PlaceKind, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::packages::registered::{CLASSES, INSTALLER};
-use stubble_core::plan::{Plan, PlanError, Step, StepKind, build, foreign_holders, from_toml, to_toml, validate};
+use stubble_core::plan::{
+    Plan, PlanError, Step, StepKind, build, build_in_order, foreign_holders, from_toml, to_toml, validate,
+};
+use stubble_core::subject::{Anchor, AnchorKind, Subject};
 use stubble_core::survey::Survey;
-use stubble_core::trace::Decision;
+use stubble_core::trace::{Decision, trace};
 
 const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
 const CODE: &str = "{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}";
@@ -330,4 +334,38 @@ fn a_plan_that_takes_the_library_of_a_network_layer_without_its_entry_is_refused
     step(&mut plan, StepKind::TakeLayer).decision = Decision::Keep;
     let refused = validate(&plan, &survey).unwrap_err();
     assert!(matches!(&refused, PlanError::Protected { place, .. } if place.ends_with("names.dll")), "{refused}");
+}
+
+#[test]
+fn what_somebody_knows_to_go_first_is_uninstalled_first() {
+    let mut pc = machine();
+    let packed = OTHER.parse::<Guid>().unwrap().packed();
+    for code in [CODE, OTHER] {
+        let packed = code.parse::<Guid>().unwrap().packed();
+        let properties = format!("{INSTALLER}\\UserData\\S-1-5-18\\Products\\{packed}\\InstallProperties");
+        pc.file(&format!("C:\\Windows\\Installer\\{packed}.msi"));
+        pc.key(&properties, &[("LocalPackage", &format!("C:\\Windows\\Installer\\{packed}.msi"))]);
+    }
+    pc.raw(&format!("{CLASSES}\\Products\\{packed}"), RegValue::text("ProductName", "Quernlight Scale Desk Add-on"));
+    let survey = pc.survey();
+    let registered = Registered::read(&survey);
+    let subject = pc::subject(&survey, &[], "scale desk");
+    let both = Subject {
+        anchors: subject
+            .anchors
+            .iter()
+            .cloned()
+            .chain([Anchor { kind: AnchorKind::EarlierProduct, value: OTHER.to_owned(), from: "a test".to_owned() }])
+            .collect(),
+        ..subject.clone()
+    };
+    let trace = trace(&survey, &registered, &both);
+    let order = |order: &[Named]| -> Vec<String> {
+        let plan = build_in_order(&survey, &registered, &trace, "Quernlight Scale Desk", order);
+        let uninstalls = plan.steps.into_iter().filter(|step| step.kind == StepKind::Uninstall);
+        uninstalls.map(|step| step.place.path).collect()
+    };
+    let main_first = [Named { name: "Quernlight Scale Desk".to_owned(), upgrade_code: None }];
+    assert_eq!(order(&[]), [OTHER, CODE]);
+    assert_eq!(order(&main_first), [CODE, OTHER]);
 }

@@ -22,8 +22,8 @@ mod shortcut;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::confirm::Trial;
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::survey::Survey;
 use stubble_core::watch::Sign;
 

@@ -69,7 +69,8 @@ fn own_program(work: &Work) -> Result<Option<String>, CliError> {
     let facts = &work.survey.facts;
     let package = work.payload()?.map(|file| file.package);
     let print = work.footprint()?.unwrap_or_default();
-    let by_package = package.iter().flat_map(|package| Layout::new(package, facts).shortcuts()).map(|(_, target)| target);
+    let by_package =
+        package.iter().flat_map(|package| Layout::new(package, facts).shortcuts()).map(|(_, target)| target);
     let by_print = print.shortcuts.iter().flat_map(|shortcut| on_machine(&shortcut.target, facts));
     let files = print.files.iter().flat_map(|file| on_machine(&file.path, facts));
     let runs = |file: &String| print.processes.iter().any(|name| fold(leaf(file)) == fold(name));

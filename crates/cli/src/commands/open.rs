@@ -111,8 +111,8 @@ fn hidden_package(
     registered: &Registered,
     subject: &Subject,
 ) -> Option<PackageFile> {
-    let (candidates, _) = find_payloads(machine, &Scene::new(survey, registered, subject), None, None);
-    let best = candidates.iter().find(|one| one.usable && one.against.is_empty())?;
+    let search = find_payloads(machine, &Scene::new(survey, registered, subject), None, None);
+    let best = search.candidates.iter().find(|one| one.usable && one.against.is_empty())?;
     read_package(machine, &best.path).ok().map(|(file, _)| file)
 }
 

@@ -1,6 +1,9 @@
 //! `payload`: looks for installers on the machine, and chooses one.
 
 use stubble_core::confirm::seal::sha256;
+use stubble_core::packages::Package;
+use stubble_core::payloads::{Candidate, needed};
+use stubble_core::survey::Gap;
 
 use super::show;
 use crate::args::Payload;
@@ -26,16 +29,30 @@ pub fn run(args: &Payload, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
         return Ok(Exit::Done);
     }
     let footprint = work.footprint()?;
-    let (candidates, more) =
-        find_payloads(work.machine.observe(), &work.scene(), footprint.as_ref(), args.among.as_deref());
+    let search = find_payloads(work.machine.observe(), &work.scene(), footprint.as_ref(), args.among.as_deref());
+    let mut gaps = work.survey.gaps.clone();
+    let package = meant(&work, &search.candidates, &mut gaps)?;
+    let first = needed(&work.survey, &work.registered, package.as_ref(), footprint.as_ref(), &search.others);
     let found = PayloadsFound {
         computer: work.survey.facts.computer.clone(),
         subject: work.case.about.subject.name.clone(),
         chosen: work.case.about.payload.clone(),
-        candidates,
-        not_looked_into: more,
-        could_not_look: work.survey.gaps.clone(),
+        candidates: search.candidates,
+        first,
+        not_looked_into: search.more,
+        could_not_look: gaps,
     };
     show(&found, settings, ui, terminal::payloads_found);
     Ok(if found.candidates.iter().any(|one| one.usable) { Exit::Done } else { Exit::No })
+}
+
+/// The package that would be run: the case's, or else the best that was found.
+fn meant(work: &Work, found: &[Candidate], gaps: &mut Vec<Gap>) -> Result<Option<Package>, CliError> {
+    if let Some(file) = work.payload_with_imports(gaps)? {
+        return Ok(Some(file.package));
+    }
+    let Some(best) = found.iter().find(|one| one.usable) else { return Ok(None) };
+    let (mut file, _) = read_package(work.machine.observe(), &best.path)?;
+    work.with_imports(&mut file, gaps)?;
+    Ok(Some(file.package))
 }

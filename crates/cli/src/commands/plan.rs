@@ -1,6 +1,6 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
-use stubble_core::plan::{Plan, build, from_toml, repair, to_toml};
+use stubble_core::plan::{Plan, build_in_order, from_toml, repair, to_toml};
 use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, LedgerError};
 use stubble_machine::MachineError;
@@ -55,7 +55,9 @@ pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
             let wanted = Wanted::of(&args.narrow, work)?;
             let mut trace = work.trace();
             trace.remnants.retain(|remnant| wanted.has(remnant));
-            decided(build(&work.survey, &work.registered, &trace, &work.case.about.subject.name), args)?
+            let order = work.footprint()?.unwrap_or_default().uninstall_order;
+            let subject = &work.case.about.subject.name;
+            decided(build_in_order(&work.survey, &work.registered, &trace, subject, &order), args)?
         }
         Err(error) => return Err(error.into()),
     };

@@ -160,8 +160,9 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
         ),
         (Some(install), _) => {
             format!(
-                "Not installed right: {} differ from the {}.",
+                "Not installed right: {} {} from the {}.",
                 count(install.findings.len(), "place"),
+                if install.findings.len() == 1 { "differs" } else { "differ" },
                 install.teller()
             )
         }

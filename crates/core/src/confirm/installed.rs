@@ -29,6 +29,12 @@ pub struct Installed {
     pub values: usize,
     /// Shortcuts followed.
     pub shortcuts: usize,
+    /// Scheduled tasks compared.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub tasks: usize,
+    /// Driver packages compared, with the devices that use them.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub drivers: usize,
     /// Services looked at.
     pub services: usize,
     /// What is not as the package says.

@@ -47,7 +47,9 @@ pub fn judge(program: &str, trial: &Trial) -> Started {
             (Verdict::Yes, format!("{name} ran for {seconds} seconds, until it was ended; {window}"))
         }
         (Some(0), [other, ..]) => (Verdict::Yes, format!("{name} ended, and {} of the same folder runs", leaf(other))),
-        (Some(0), []) => (Verdict::Unknown, format!("{name} ended by itself within {seconds} seconds, without an error")),
+        (Some(0), []) => {
+            (Verdict::Unknown, format!("{name} ended by itself within {seconds} seconds, without an error"))
+        }
         (Some(code), _) => (Verdict::No, format!("{name} ended with {}", told(code))),
     };
     Started { program: program.to_owned(), stays, seen }
@@ -85,7 +87,10 @@ mod tests {
         let (stays, told) = seen(&ended(0xC000_0135));
         assert_eq!(stays, Verdict::No);
         assert!(told.contains("0xC0000135") && told.contains("library"), "{told}");
-        assert_eq!(seen(&ended(77)), (Verdict::No, "desk.exe ended with code 77, which only its maker can explain".into()));
+        assert_eq!(
+            seen(&ended(77)),
+            (Verdict::No, "desk.exe ended with code 77, which only its maker can explain".into())
+        );
         let starter = Trial { others: vec!["C:\\x\\tray.exe".into()], ..ended(0) };
         assert_eq!(seen(&starter), (Verdict::Yes, "desk.exe ended, and tray.exe of the same folder runs".into()));
     }

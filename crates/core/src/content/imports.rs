@@ -35,7 +35,7 @@ fn read(bytes: &[u8]) -> Option<Vec<String>> {
     Some(names)
 }
 
-/// A program file that asks for these libraries, with nothing else in it: for tests.
+/// A program file that asks for these libraries, with nothing else in it: for benches and tests.
 pub fn file(libraries: &[&str]) -> Vec<u8> {
     const BASE: u32 = 0x1000;
     let mut bytes = vec![0_u8; 0x200];

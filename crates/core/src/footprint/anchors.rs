@@ -60,6 +60,12 @@ pub fn anchors(print: &Footprint, from: &str, registered: &Registered, facts: &F
             add(AnchorKind::PrintedValue, format!("{key}\u{1}{name}"));
         }
     }
+    for task in &print.tasks {
+        add(AnchorKind::PrintedTask, task.path.clone());
+    }
+    for driver in &print.drivers {
+        add(AnchorKind::PrintedDriver, driver.inf.clone());
+    }
     found.sort();
     found.dedup_by(|a, b| a.kind == b.kind && a.value == b.value);
     found

@@ -12,6 +12,8 @@ use crate::model::registry::text_of;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{EntryKind, Survey};
+use crate::units;
+use crate::units::drivers::Driver;
 
 /// How a machine compares with a footprint.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -44,6 +46,8 @@ pub fn compare(print: &Footprint, survey: &Survey, digest: &dyn Fn(&str) -> Opti
     values(print, survey, &mut result.installed);
     services(print, survey, &mut result.installed);
     shortcuts(print, survey, &mut result.installed);
+    tasks(print, survey, &mut result.installed);
+    drivers(print, survey, &mut result.installed);
     result.surplus = surplus(print, survey);
     result
 }
@@ -164,6 +168,58 @@ fn shortcuts(print: &Footprint, survey: &Survey, result: &mut Installed) {
             let Some(seen) = shortcut_fault(survey, &file, &leads_right) else { continue };
             let expected = format!("leads to {}", shortcut.target);
             result.findings.push(Finding::new(Place::file(file), expected, seen, "Run setup again."));
+        }
+    }
+}
+
+fn tasks(print: &Footprint, survey: &Survey, result: &mut Installed) {
+    let all = units::tasks::tasks(survey);
+    for task in &print.tasks {
+        result.tasks += 1;
+        let place = Place::new(PlaceKind::Task, task.path.as_str());
+        let (expected, seen) = match all.iter().find(|one| fold(&one.path) == fold(&task.path)) {
+            None => ("a task".to_owned(), "missing".to_owned()),
+            Some(found) => {
+                let runs = found.programs(survey);
+                let is_right = |program: &String| fold(&general(program, &survey.facts)) == fold(&task.program);
+                if task.program.is_empty() || runs.iter().any(is_right) {
+                    continue;
+                }
+                let seen = runs.first().map_or("runs nothing that can be told".to_owned(), |one| format!("runs {one}"));
+                (format!("runs {}", task.program), seen)
+            }
+        };
+        result.findings.push(Finding::new(place, expected, seen, "Run setup again."));
+    }
+}
+
+/// Driver packages, and whether the devices that are connected use them.
+fn drivers(print: &Footprint, survey: &Survey, result: &mut Installed) {
+    let all = units::drivers::drivers(survey);
+    let registry = &survey.registry;
+    let set = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
+    for driver in &print.drivers {
+        result.drivers += 1;
+        let own: Vec<&Driver> = all.iter().filter(|one| fold(&one.original) == fold(&driver.inf)).collect();
+        if own.is_empty() {
+            let place = Place::new(PlaceKind::Driver, driver.inf.as_str());
+            result.findings.push(Finding::new(place, "a driver package", "missing", "Run setup again."));
+            continue;
+        }
+        for kind in &driver.devices {
+            for instance in registry.subkeys(&format!("{set}\\Enum\\{kind}")) {
+                let class_key = registry.text(instance, "Driver");
+                let used = class_key
+                    .and_then(|key| registry.key(&format!("{set}\\Control\\Class\\{key}")))
+                    .and_then(|key| registry.text(key, "InfPath"));
+                if used.as_ref().is_some_and(|used| own.iter().any(|one| fold(&one.published) == fold(used))) {
+                    continue;
+                }
+                let seen = used.map_or("no driver".to_owned(), |used| format!("uses {used}"));
+                let advice = "Let Windows look for the device's driver again, or connect it anew.";
+                let place = Place::key(registry.path(instance));
+                result.findings.push(Finding::new(place, format!("uses {}", driver.inf), seen, advice));
+            }
         }
     }
 }

@@ -6,6 +6,7 @@ use thiserror::Error;
 
 use super::roots;
 use crate::model::{Guid, path};
+use crate::units::drivers::is_published_name;
 
 /// Name and version of the format.
 pub const FORMAT: &str = "stubble.footprint/1";
@@ -142,6 +143,31 @@ pub struct PrintedShortcut {
     pub target: String,
 }
 
+/// A scheduled task of the product.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PrintedTask {
+    /// Its path in the task library, with a backslash in front.
+    pub path: String,
+    /// What it runs, with a root in front; empty where that is not told.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub program: String,
+}
+
+/// A driver package of the product.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PrintedDriver {
+    /// The name that its INF had before it was published.
+    pub inf: String,
+    /// Who made it, as its INF says.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub provider: String,
+    /// Devices that use it, as bus and kind, such as `USB\\VID_F3A1&PID_0051`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub devices: Vec<String>,
+}
+
 /// A folder with what it is for.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -202,6 +228,9 @@ pub struct Footprint {
     /// Products that it needs, such as run-times.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<Named>,
+    /// Products in the order in which they are uninstalled, where one must go before another.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub uninstall_order: Vec<Named>,
     /// Names of its programs that run.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub processes: Vec<String>,
@@ -217,6 +246,12 @@ pub struct Footprint {
     /// Its services.
     #[serde(default, skip_serializing_if = "Vec::is_empty", rename = "service")]
     pub services: Vec<PrintedService>,
+    /// Its scheduled tasks.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", rename = "task")]
+    pub tasks: Vec<PrintedTask>,
+    /// Its driver packages.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", rename = "driver")]
+    pub drivers: Vec<PrintedDriver>,
     /// Its shortcuts.
     #[serde(default, skip_serializing_if = "Vec::is_empty", rename = "shortcut")]
     pub shortcuts: Vec<PrintedShortcut>,
@@ -248,6 +283,7 @@ impl Footprint {
         }
         let all =
             self.files.len() + self.values.len() + self.services.len() + self.shortcuts.len() + self.folders.len();
+        let all = all + self.tasks.len() + self.drivers.len();
         if all > MOST {
             return refused("file", "it names more places than any product has");
         }
@@ -266,6 +302,17 @@ impl Footprint {
         for one in &self.services {
             if one.name.is_empty() || one.name.contains(['\\', '/']) {
                 return refused(&one.name, "it is no service's name");
+            }
+        }
+        for task in &self.tasks {
+            if let Err(why) = roots::check_task(&task.path) {
+                return refused(&task.path, why);
+            }
+        }
+        for driver in &self.drivers {
+            let is_plain = !driver.inf.contains(['\\', '/', ':']) && driver.inf.to_lowercase().ends_with(".inf");
+            if !is_plain || is_published_name(&driver.inf) {
+                return refused(&driver.inf, "it is no name that the INF of a product has");
             }
         }
         for digest in self.files.iter().map(|one| &one.blake3).filter(|digest| !digest.is_empty()) {

@@ -68,6 +68,18 @@ pub fn merge(prints: &[Footprint]) -> Result<Footprint, MergeError> {
     );
     let keep = |_: &mut _, _: &_| {};
     merged.services = entries(prints, |print| &print.services, |one| fold(&one.name), keep, |_| {});
+    merged.tasks = entries(prints, |print| &print.tasks, |one| fold(&one.path), |_, _| {}, |_| {});
+    merged.drivers = entries(
+        prints,
+        |print| &print.drivers,
+        |one| fold(&one.inf),
+        |one, other| {
+            one.devices.extend(
+                other.devices.iter().filter(|device| !one.devices.contains(device)).cloned().collect::<Vec<_>>(),
+            );
+        },
+        |_| {},
+    );
     merged.shortcuts = entries(prints, |print| &print.shortcuts, |one| fold(&one.path), |_, _| {}, |_| {});
     merged.folders = entries(prints, |print| &print.folders, |one| fold(&one.path), |_, _| {}, |_| {});
     for print in more {
@@ -75,6 +87,7 @@ pub fn merge(prints: &[Footprint]) -> Result<Footprint, MergeError> {
             (&mut merged.predecessors, &print.predecessors),
             (&mut merged.conflicts, &print.conflicts),
             (&mut merged.needs, &print.needs),
+            (&mut merged.uninstall_order, &print.uninstall_order),
         ] {
             all.extend(own.iter().filter(|one| !all.contains(one)).cloned().collect::<Vec<_>>());
         }

@@ -14,8 +14,8 @@ mod roots;
 pub use anchors::{anchors, subject};
 pub use compare::{Compared, compare, digest};
 pub use file::{
-    Class, Footprint, FootprintError, Made, Named, PrintedFile, PrintedFolder, PrintedService, PrintedShortcut,
-    PrintedValue,
+    Class, Footprint, FootprintError, Made, Named, PrintedDriver, PrintedFile, PrintedFolder, PrintedService,
+    PrintedShortcut, PrintedTask, PrintedValue,
 };
 pub use merge::{MergeError, merge};
 pub use read::read;

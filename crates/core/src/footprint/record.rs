@@ -2,7 +2,10 @@
 
 use super::file::FORMAT;
 use super::read::{in_text, printed};
-use super::{Class, Footprint, Made, PrintedFile, PrintedFolder, PrintedService, PrintedShortcut, general};
+use super::{
+    Class, Footprint, Made, PrintedDriver, PrintedFile, PrintedFolder, PrintedService, PrintedShortcut, PrintedTask,
+    general,
+};
 use crate::confirm::restless;
 use crate::model::path::{is_inside_or_same, leaf, parent, program_of};
 use crate::model::text::fold;
@@ -10,7 +13,8 @@ use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::Registered;
 use crate::packages::registered::{CLASSES, INSTALLER};
 use crate::survey::compare::{Difference, compare};
-use crate::survey::{EntryKind, Survey};
+use crate::survey::{EntryKind, Survey, state};
+use crate::units;
 
 /// What was recorded, and what was left out.
 #[derive(Clone, Debug)]
@@ -31,6 +35,7 @@ pub fn record(before: &Survey, after: &Survey, name: Option<&str>) -> Option<Rec
     let own = [INSTALLER.to_owned(), CLASSES.to_owned(), format!("{}\\Installer", facts.windows)];
     let mut print =
         Footprint { format: FORMAT.to_owned(), made: Made::Recorded, from: Some(1), ..Footprint::default() };
+    let units = new_units(before, after);
     let mut left_out = 0;
     for change in compare(before, after) {
         if change.how != Difference::Appeared {
@@ -42,10 +47,16 @@ pub fn record(before: &Survey, after: &Survey, name: Option<&str>) -> Option<Rec
             left_out += usize::from(is_noise);
             continue;
         }
-        take(after, &change.place, &mut print);
+        // Parts of a task or driver package are told by that.
+        if !units.iter().any(|part| change.place.is_within(part)) {
+            take(after, &change.place, &mut print);
+        }
     }
     identity(before, after, name, &mut print);
     services(before, after, &mut print);
+    tasks(before, after, &mut print);
+    drivers(before, after, &mut print);
+    processes(before, after, &mut print);
     classes(&mut print);
     print.files.sort();
     print.files.dedup_by(|a, b| a.path == b.path);
@@ -53,6 +64,46 @@ pub fn record(before: &Survey, after: &Survey, name: Option<&str>) -> Option<Rec
     print.values.dedup_by(|a, b| a.key == b.key && a.name == b.name);
     let is_empty = print.files.is_empty() && print.values.is_empty();
     (!is_empty && !print.name.is_empty()).then_some(Recorded { footprint: print, left_out })
+}
+
+/// Every place of the tasks and driver packages that came.
+fn new_units(before: &Survey, after: &Survey) -> Vec<Place> {
+    let tasks = units::tasks::tasks(after).into_iter().flat_map(|task| task.parts);
+    let drivers = units::drivers::drivers(after).into_iter().flat_map(|driver| driver.parts);
+    tasks.chain(drivers).filter(|part| state::of(before, part).is_none()).collect()
+}
+
+/// Tasks that came, with the first program that each runs.
+fn tasks(before: &Survey, after: &Survey, print: &mut Footprint) {
+    let old: Vec<String> = units::tasks::tasks(before).iter().map(|task| fold(&task.path)).collect();
+    for task in units::tasks::tasks(after).into_iter().filter(|task| !old.contains(&fold(&task.path))) {
+        let program = task.programs(after).into_iter().next();
+        let program = program.map(|program| general(&program, &after.facts)).unwrap_or_default();
+        print.tasks.push(PrintedTask { path: task.path, program });
+    }
+}
+
+/// Driver packages that came, with the devices that use them.
+fn drivers(before: &Survey, after: &Survey, print: &mut Footprint) {
+    let old: Vec<String> = units::drivers::drivers(before).iter().map(|driver| fold(&driver.original)).collect();
+    for driver in units::drivers::drivers(after) {
+        if driver.original.is_empty() || old.contains(&fold(&driver.original)) {
+            continue;
+        }
+        let mut devices: Vec<String> =
+            driver.devices.iter().filter_map(|device| Some(device.rsplit_once('\\')?.0.to_owned())).collect();
+        devices.dedup();
+        print.drivers.push(PrintedDriver { inf: driver.original, provider: driver.provider, devices });
+    }
+}
+
+/// Names of programs that run from a folder that came.
+fn processes(before: &Survey, after: &Survey, print: &mut Footprint) {
+    let is_new = |image: &str| after.has_file(image) && !before.has_file(image);
+    let new = after.running.processes.iter().filter(|one| is_new(&one.image));
+    print.processes = new.map(|one| leaf(&one.image).to_owned()).collect();
+    print.processes.sort();
+    print.processes.dedup();
 }
 
 fn take(after: &Survey, place: &Place, print: &mut Footprint) {

@@ -85,6 +85,18 @@ pub(super) fn check_path(general: &str) -> Result<(), &'static str> {
     path::strict(&format!("C:{rest}")).map_err(|_| "it is no path that a file can have")
 }
 
+/// Whether a footprint may name this task.
+pub(super) fn check_task(path: &str) -> Result<(), &'static str> {
+    let Some(rest) = path.strip_prefix('\\') else { return Err("a task's path begins with a backslash") };
+    if rest.split('\\').any(|part| part.is_empty() || part == "." || part == "..") {
+        return Err("it is no path in the task library");
+    }
+    match rest.to_lowercase().starts_with("microsoft\\windows\\") {
+        true => Err("it is a task of Windows"),
+        false => Ok(()),
+    }
+}
+
 /// Whether a footprint may name this key.
 pub(super) fn check_key(general: &str) -> Result<(), &'static str> {
     if !general.starts_with("HKLM\\") && !general.starts_with(&format!("{USERS_KEY}\\")) {

@@ -2,8 +2,10 @@
 
 mod checksum;
 mod judge;
+mod needed;
 mod places;
 
 pub use checksum::{Checksum, beside};
 pub use judge::{Candidate, PayloadKind, judge, rank};
+pub use needed::{Brings, Needed, installed, missing_libraries, needed};
 pub use places::{Found, FoundIn, places};

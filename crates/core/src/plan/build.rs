@@ -2,6 +2,7 @@
 
 use super::order::ordered;
 use super::{FORMAT, Plan, Step, StepKind, state};
+use crate::footprint::Named;
 use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
@@ -42,6 +43,11 @@ pub fn foreign_holders<'s>(survey: &'s Survey, trace: &Trace) -> Vec<Holder<'s>>
 /// The plan for a trace: every remnant is a step, also those that stay, so that a person sees
 /// them and can decide otherwise.
 pub fn build(survey: &Survey, registered: &Registered, trace: &Trace, subject: &str) -> Plan {
+    build_in_order(survey, registered, trace, subject, &[])
+}
+
+/// The same, with products in the order in which somebody knows that they have to be uninstalled.
+pub fn build_in_order(survey: &Survey, registered: &Registered, trace: &Trace, subject: &str, order: &[Named]) -> Plan {
     let mut steps: Vec<Step> = trace.remnants.iter().filter_map(|remnant| step(survey, remnant)).collect();
     let own_ways_out: Vec<Step> = steps.iter().filter_map(|step| uninstall(survey, registered, step)).collect();
     steps.extend(own_ways_out);
@@ -65,7 +71,7 @@ pub fn build(survey: &Survey, registered: &Registered, trace: &Trace, subject: &
         });
     }
     let mut steps = ordered(steps);
-    order_uninstallers(&mut steps, registered);
+    order_uninstallers(&mut steps, registered, order);
     name_and_link(&mut steps, survey);
     Plan { format: FORMAT.to_owned(), machine: survey.facts.computer.clone(), subject: subject.to_owned(), steps }
 }
@@ -121,8 +127,9 @@ fn uninstall(survey: &Survey, registered: &Registered, unregister: &Step) -> Opt
     })
 }
 
-/// What builds on another product goes before it, and the older version before the newer.
-fn order_uninstallers(steps: &mut [Step], registered: &Registered) {
+/// What somebody knows to go first does; then what builds on another product goes before it, and the older
+/// version before the newer.
+fn order_uninstallers(steps: &mut [Step], registered: &Registered, order: &[Named]) {
     let is_one = |step: &Step| step.kind == StepKind::Uninstall;
     let (Some(first), count) = (steps.iter().position(is_one), steps.iter().filter(|step| is_one(step)).count()) else {
         return;
@@ -134,7 +141,13 @@ fn order_uninstallers(steps: &mut [Step], registered: &Registered) {
         let name = product.map(|product| fold(&product.name)).unwrap_or_default();
         let builds_on = |other: &&Product| name.len() > other.name.len() && name.contains(&fold(&other.name));
         let is_main = !products.iter().any(|other| !other.name.is_empty() && builds_on(other));
-        (is_main, product.and_then(|product| product.version.clone()))
+        let is_it = |named: &Named| {
+            let by_code = named.upgrade_code.zip(product);
+            by_code.is_some_and(|(code, product)| product.upgrade_codes.contains(&code))
+                || !named.name.is_empty() && fold(&named.name) == name
+        };
+        let known = order.iter().position(is_it).unwrap_or(order.len());
+        (known, is_main, product.and_then(|product| product.version.clone()))
     });
 }
 

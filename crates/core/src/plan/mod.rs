@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use crate::model::Place;
 use crate::trace::{Decision, Standing};
 
-pub use build::{Holder, build, foreign_holders};
+pub use build::{Holder, build, build_in_order, foreign_holders};
 pub use file::{FORMAT, from_toml, to_toml};
 pub use order::ordered;
 pub use repair::repair;

@@ -48,6 +48,10 @@ pub enum AnchorKind {
     PrintedData,
     /// A registry value that a footprint names: key and name, parted by U+0001.
     PrintedValue,
+    /// A scheduled task that a footprint names, by its path.
+    PrintedTask,
+    /// A driver package that a footprint names, by the name that its INF had.
+    PrintedDriver,
 }
 
 /// One fact that identifies the subject, with where it is from.

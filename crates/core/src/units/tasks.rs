@@ -5,7 +5,9 @@
 
 use std::collections::BTreeMap;
 
+use crate::content::Content;
 use crate::model::Place;
+use crate::model::path::program_of;
 use crate::model::text::fold;
 use crate::survey::{EntryKind, KeyId, NodeId, Survey};
 
@@ -24,6 +26,16 @@ pub struct Task {
     pub cached: Option<KeyId>,
     /// Every place that makes it up.
     pub parts: Vec<Place>,
+}
+
+impl Task {
+    /// The programs that it runs, as far as its file tells.
+    pub fn programs(&self, survey: &Survey) -> Vec<String> {
+        let told = survey.contents.iter().find(|told| Some(told.file) == self.file);
+        let Some(Content::Task(definition)) = told.map(|told| &told.content) else { return Vec::new() };
+        let program = |command: &String| program_of(command, &survey.environment(None), &|path| survey.has_file(path));
+        definition.commands.iter().filter_map(program).collect()
+    }
 }
 
 /// All tasks of a machine, also those of which only a part is left.

@@ -4,6 +4,7 @@
 
 use std::collections::BTreeMap;
 
+use stubble_core::content::{Content, TaskFile, Told};
 use stubble_core::model::{FileTime, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Identified, PackageFile, Subject, identify};
@@ -22,6 +23,7 @@ pub struct Pc {
     files: BTreeMap<String, (EntryKind, u64, u64)>,
     keys: BTreeMap<String, (u64, Vec<RegValue>)>,
     links: Vec<(String, String)>,
+    tasks: BTreeMap<String, String>,
     running: Running,
     gaps: Vec<Gap>,
 }
@@ -138,6 +140,13 @@ impl Pc {
         self.file(path)
     }
 
+    /// A task by its path in the library, with what it runs.
+    pub fn task(&mut self, path: &str, command: &str) -> &mut Self {
+        let file = format!("C:\\Windows\\System32\\Tasks{path}");
+        self.tasks.insert(file.clone(), command.to_owned());
+        self.file(&file)
+    }
+
     pub fn service(&mut self, name: &str, command: &str, running: bool) -> &mut Self {
         self.running.services.push(ServiceState { name: name.into(), running, on_its_way: false });
         let key = format!("HKLM\\SYSTEM\\ControlSet001\\Services\\{name}");
@@ -188,12 +197,16 @@ impl Pc {
             let values = values.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
             keys.insert(path, registry.add(above, name, FileTime(*time), 1, values));
         }
+        let tasks = self.tasks.iter().filter(|(path, _)| ids.contains_key(path.as_str())).map(|(path, command)| {
+            let task = TaskFile { commands: vec![command.clone()], ..TaskFile::default() };
+            Told { file: ids[path.as_str()], content: Content::Task(task) }
+        });
         let shortcuts = self.links.iter().filter(|(path, _)| ids.contains_key(path.as_str()));
         let shortcuts = shortcuts.map(|(path, target)| Shortcut { file: ids[path.as_str()], target: target.clone() });
         Survey {
             facts: facts(),
             shortcuts: shortcuts.collect(),
-            contents: Vec::new(),
+            contents: tasks.collect(),
             short_names: Vec::new(),
             files: tree.finish(),
             registry: registry.finish(),

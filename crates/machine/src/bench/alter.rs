@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use stubble_core::confirm::Trial;
 use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 

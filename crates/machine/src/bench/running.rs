@@ -3,13 +3,16 @@
 use std::fs;
 
 use serde::{Deserialize, Serialize};
+use stubble_core::confirm::Trial;
+use stubble_core::content::imports;
+use stubble_core::content::pe::Headers;
 use stubble_core::model::FileTime;
-use stubble_core::model::path::is_inside_or_same;
+use stubble_core::model::path::{is_inside_or_same, parent};
 use stubble_core::model::text::fold;
 use stubble_core::survey::Device;
 
 use super::Bench;
-use crate::{MachineError, durable};
+use crate::{MachineError, Observe, durable};
 
 pub(super) const FILE: &str = "bench.toml";
 
@@ -90,7 +93,43 @@ pub struct ServiceRow {
     pub hangs: bool,
 }
 
+/// How a program ends that is no program for this system, as Microsoft publishes it.
+const NO_PROGRAM: u32 = 0xC000_007B;
+/// How one ends that does not find a library.
+const NO_LIBRARY: u32 = 0xC000_0135;
+/// The largest program that is looked into.
+const LARGEST_PROGRAM: u64 = 1 << 28;
+
 impl Bench {
+    /// What becomes of a program that is started: it stays where its file is whole and the libraries that it
+    /// asks for are there. A stand-in that is no program at all stays.
+    pub(super) fn trial(&self, image: &str, seconds: u64) -> Result<Trial, MachineError> {
+        let content = self.disk.read_file(image, LARGEST_PROGRAM)?;
+        let seen = Trial { seconds, ..Trial::default() };
+        if !content.starts_with(b"MZ") {
+            return Ok(Trial { windows: self.titles(image)?, ..seen });
+        }
+        if Headers::read(&content).is_none_or(|headers| headers.length() > content.len() as u64) {
+            return Ok(Trial { exit: Some(NO_PROGRAM), ..seen });
+        }
+        let system = format!("{}\\System32", self.disk.facts().windows);
+        for library in imports::parse(&content) {
+            let beside = parent(image).map(|folder| format!("{folder}\\{library}"));
+            let places = beside.into_iter().chain([format!("{system}\\{library}")]);
+            let mut there = places.map(|place| self.disk.locate(&place)).collect::<Result<Vec<_>, _>>()?.into_iter();
+            if there.all(|place| place.is_none()) {
+                return Ok(Trial { exit: Some(NO_LIBRARY), ..seen });
+            }
+        }
+        Ok(Trial { windows: self.titles(image)?, ..seen })
+    }
+
+    /// What a program of the bench calls itself.
+    fn titles(&self, image: &str) -> Result<Vec<String>, MachineError> {
+        let is_it = |one: &ProcessState| fold(&one.image) == fold(image) && !one.title.is_empty();
+        Ok(self.state()?.processes.into_iter().filter(is_it).map(|one| one.title).take(1).collect())
+    }
+
     /// What runs now.
     pub fn state(&self) -> Result<State, MachineError> {
         let path = self.root.join(FILE);

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 
 use super::{Disk, Edit, OWN_FOLDER};

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use stubble_core::confirm::Trial;
 use stubble_core::model::path::parent;
 use stubble_core::model::registry::{dword_of, text_of};
 use stubble_core::model::text::fold;

@@ -2,8 +2,10 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
-use stubble_core::model::path::is_inside_or_same;
+use stubble_core::confirm::Trial;
+use stubble_core::model::path::{is_inside_or_same, parent};
 use stubble_core::model::text::fold;
 use stubble_core::survey::{Gap, Process, Running, ServiceState};
 
@@ -70,6 +72,37 @@ impl Here {
         }
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         command.spawn().map(drop).map_err(MachineError::io(image))
+    }
+
+    /// Starts a program, looks at its windows after so many seconds, and ends it.
+    pub(super) fn try_program_for(&self, image: &str, seconds: u64) -> Result<Trial, MachineError> {
+        let at = self.disk.locate(image)?.ok_or_else(|| MachineError::Absent(image.to_owned()))?;
+        let mut command = Command::new(&at);
+        if let Some(folder) = at.parent() {
+            command.current_dir(folder);
+        }
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut child = command.spawn().map_err(MachineError::io(image))?;
+        let mut seen = Trial { seconds, ..Trial::default() };
+        let until = Instant::now() + Duration::from_secs(seconds);
+        while Instant::now() < until {
+            if let Some(status) = child.try_wait().map_err(MachineError::io(image))? {
+                seen.exit = Some(status.code().unwrap_or_default().cast_unsigned());
+                let folder = parent(image).unwrap_or(image);
+                let all = process::all().unwrap_or_default().into_iter().filter_map(|one| one.image);
+                seen.others = all.filter(|other| is_inside_or_same(other, folder)).collect();
+                return Ok(seen);
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        let windows = process::windows_of(child.id());
+        seen.hangs = windows.iter().any(|window| window.hangs);
+        seen.windows = windows.into_iter().map(|window| window.title).filter(|title| !title.is_empty()).collect();
+        process::ask_to_close(child.id());
+        if !process::has_ended(child.id(), PATIENCE) {
+            child.kill().map_err(MachineError::io(image))?;
+        }
+        child.wait().map(|_| seen).map_err(MachineError::io(image))
     }
 
     /// Who holds something at or below a path: a program that runs from there, or one that the system's

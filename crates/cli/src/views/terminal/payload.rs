@@ -39,6 +39,18 @@ pub fn payloads_found(found: &PayloadsFound, width: Option<usize>) -> String {
             out.push('\n');
         }
     }
+    if !found.first.is_empty() {
+        out.push_str(&format!("\n{}\n", styled(STRONG, "Install first")));
+    }
+    for one in &found.first {
+        out.push_str(&hang("  - ", &shown(&format!("{}: {}", one.what, one.why)), width));
+        match one.brought_by.as_slice() {
+            [] => out.push_str(&hang("    ", "nothing that was looked into brings it: fetch it", width)),
+            all => all.iter().for_each(|(path, product)| {
+                out.push_str(&hang("    run:  ", &shown(&format!("{path} ({product})")), width));
+            }),
+        }
+    }
     if found.not_looked_into > 0 {
         let text = format!("{} could not be looked into", words::count(found.not_looked_into, "file"));
         out.push_str(&hang(&format!("{} ", styled(CARE, "could not look:")), &text, width));

@@ -7,13 +7,16 @@ use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::survey::{EntryKind, User};
 
+/// A user, a file of his, and its size.
+type Own<'u> = (&'u User, String, u64);
+
 /// Users' own files of the subject, compared: one that is empty for one user and not for another tells that
 /// the fault is in one profile.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let survey = situation.survey;
     let users = &survey.facts.users;
     let roots = |user: &User| [("roaming", user.roaming()), ("local", user.local())];
-    let mut sizes: BTreeMap<(&str, String), Vec<(&User, String, u64)>> = BTreeMap::new();
+    let mut sizes: BTreeMap<(&str, String), Vec<Own<'_>>> = BTreeMap::new();
     for remnant in situation.trace.remnants.iter().filter(|one| one.place.kind.is_on_disk()) {
         let in_profile = users.iter().flat_map(|user| roots(user).map(|(kind, root)| (user, kind, root)));
         let Some((user, kind, root)) =

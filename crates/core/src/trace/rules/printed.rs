@@ -1,10 +1,11 @@
 use super::Rule;
-use crate::model::Place;
-use crate::subject::AnchorKind;
+use crate::model::text::fold;
+use crate::model::{Place, PlaceKind};
+use crate::subject::{Anchor, AnchorKind};
 use crate::trace::bystanders::{is_in_others, is_key_of_others};
 use crate::trace::{Claims, Evidence, Scene};
 
-/// Files and values that the product's footprint names, and that are there.
+/// Files, values, tasks and driver packages that the product's footprint names, and that are there.
 pub struct Printed;
 
 impl Rule for Printed {
@@ -32,8 +33,30 @@ impl Rule for Printed {
                         }
                     }
                 }
+                AnchorKind::PrintedTask => task(scene, claims, anchor, &text()),
+                AnchorKind::PrintedDriver => driver(scene, claims, anchor, &text()),
                 _ => {}
             }
+        }
+    }
+}
+
+/// A task, unless it runs a program of another product.
+fn task(scene: &Scene<'_>, claims: &mut Claims, anchor: &Anchor, text: &str) {
+    for task in scene.tasks().iter().filter(|task| fold(&task.path) == fold(&anchor.value)) {
+        if !task.programs(scene.survey).iter().any(|program| is_in_others(scene, program)) {
+            let place = Place::new(PlaceKind::Task, &task.path);
+            claims.add_with_parts(place, task.parts.clone(), Evidence::new("footprint", text.to_owned(), None));
+        }
+    }
+}
+
+/// A driver package, if it is by the publisher.
+fn driver(scene: &Scene<'_>, claims: &mut Claims, anchor: &Anchor, text: &str) {
+    for driver in scene.drivers().iter().filter(|driver| fold(&driver.original) == fold(&anchor.value)) {
+        if scene.is_publisher(&driver.provider) {
+            let place = Place::new(PlaceKind::Driver, &driver.published);
+            claims.add_with_parts(place, driver.parts.clone(), Evidence::new("footprint", text.to_owned(), None));
         }
     }
 }

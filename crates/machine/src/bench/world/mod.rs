@@ -286,6 +286,9 @@ pub struct FileSource {
     /// Its text instead.
     #[serde(default)]
     pub text: Option<String>,
+    /// A program instead, that asks for these libraries.
+    #[serde(default)]
+    pub imports: Vec<String>,
     /// Version.
     #[serde(default)]
     pub version: String,

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::io::{Cursor, Write};
 
 use msi::{Column, Insert, PackageType, Value};
+use stubble_core::content::imports;
 use uuid::Uuid;
 
 use super::{FileSource, PackageSource};
@@ -434,8 +435,10 @@ fn made_up(code: Uuid, name: &str) -> Uuid {
 }
 
 fn content(source: &PackageSource, file: &FileSource) -> Vec<u8> {
+    let libraries: Vec<&str> = file.imports.iter().map(String::as_str).collect();
     match &file.text {
         Some(text) => text.clone().into_bytes(),
+        None if !libraries.is_empty() => imports::file(&libraries),
         None => filler(&format!("{} {} {}", source.name, file.version, file.name), file.size),
     }
 }

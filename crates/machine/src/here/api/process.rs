@@ -11,7 +11,9 @@ use windows_sys::Win32::System::Threading::{
     GetCurrentProcessId, GetProcessTimes, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION, PROCESS_SYNCHRONIZE,
     PROCESS_TERMINATE, QueryFullProcessImageNameW, TerminateProcess, WaitForSingleObject,
 };
-use windows_sys::Win32::UI::WindowsAndMessaging::{EnumWindows, GetWindowThreadProcessId, PostMessageW, WM_CLOSE};
+use windows_sys::Win32::UI::WindowsAndMessaging::{
+    EnumWindows, GetWindowTextW, GetWindowThreadProcessId, IsHungAppWindow, IsWindowVisible, PostMessageW, WM_CLOSE,
+};
 
 use super::{Handle, narrow};
 
@@ -101,6 +103,43 @@ pub(in crate::here) fn ask_to_close(pid: u32) {
     unsafe {
         EnumWindows(Some(close), pid as LPARAM);
     }
+}
+
+/// A window that people see.
+pub(in crate::here) struct Window {
+    /// What stands above it.
+    pub title: String,
+    /// Whether it has not answered for a while.
+    pub hangs: bool,
+}
+
+/// The windows of a process that people see.
+pub(in crate::here) fn windows_of(pid: u32) -> Vec<Window> {
+    struct Wanted {
+        pid: u32,
+        found: Vec<Window>,
+    }
+    unsafe extern "system" fn look(window: HWND, wanted: LPARAM) -> i32 {
+        let mut owner = 0;
+        // SAFETY: the system gives a window; `wanted` leads to a value that lives until the call below returns,
+        // and nobody else uses it meanwhile.
+        unsafe {
+            let wanted = &mut *(wanted as *mut Wanted);
+            GetWindowThreadProcessId(window, &mut owner);
+            if owner == wanted.pid && IsWindowVisible(window) != 0 {
+                let mut room = [0u16; 256];
+                let len = GetWindowTextW(window, room.as_mut_ptr(), room.len() as i32).max(0) as usize;
+                wanted.found.push(Window { title: narrow(&room[..len]), hangs: IsHungAppWindow(window) != 0 });
+            }
+        }
+        1
+    }
+    let mut wanted = Wanted { pid, found: Vec::new() };
+    // SAFETY: the function is called only while this call runs, and gets what it casts back.
+    unsafe {
+        EnumWindows(Some(look), &raw mut wanted as LPARAM);
+    }
+    wanted.found
 }
 
 /// Whether a process has ended within so many milliseconds.
