@@ -9,6 +9,7 @@
 
 pub mod bench;
 pub mod capture;
+mod digest;
 pub mod disk;
 pub mod durable;
 mod edits;
@@ -40,6 +41,9 @@ pub trait Observe {
 
     /// The content of a file of at most `most` bytes.
     fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError>;
+
+    /// BLAKE3 digests of files, in hexadecimal digits and in their order; `None` where one cannot be read.
+    fn digests(&self, paths: &[String]) -> Vec<Option<String>>;
 }
 
 /// The time stamp of the folder or key above a place, around a change of that place. Putting the

@@ -8,7 +8,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::{self, File};
-use std::io::{self, Read};
+use std::io;
 use std::path::{Path, PathBuf};
 
 use filetime::FileTime as Stamp;
@@ -19,7 +19,6 @@ use crate::disk::attributes;
 use crate::durable;
 
 const FORMAT: &str = "stubble.parcel/1";
-const CHUNK: usize = 1 << 20;
 
 #[derive(Debug, Serialize, Deserialize)]
 struct Listing {
@@ -322,14 +321,7 @@ fn damaged(listing: &Path) -> MachineError {
 }
 
 fn digest_of(path: &Path) -> Result<String, MachineError> {
-    let mut file = File::open(path).map_err(failed(path))?;
-    let (mut hasher, mut room) = (blake3::Hasher::new(), vec![0; CHUNK]);
-    loop {
-        match file.read(&mut room).map_err(failed(path))? {
-            0 => return Ok(hasher.finalize().to_hex().to_string()),
-            len => hasher.update(&room[..len]),
-        };
-    }
+    crate::digest::digest_of(path).map_err(failed(path))
 }
 
 fn below(top: &Path, at: &[String]) -> PathBuf {

@@ -17,7 +17,6 @@ use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::Decision;
 use stubble_ledger::{Borrowed, Deed, DeedState, Entry, Moment, check_receipt};
 
-use super::footprint::digest_of;
 use super::show;
 use crate::args::Confirm;
 use crate::documents::Documented;
@@ -153,7 +152,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
 /// Adds what the case's footprint says, where the product is there: alone, or beside its package.
 fn with_footprint(work: &Work, install: Option<Installed>) -> Result<Option<Installed>, CliError> {
     let Some(print) = work.footprint()? else { return Ok(install) };
-    let compared = compare_print(&print, &work.survey, &|path| digest_of(work.machine.observe(), path)).installed;
+    let compared = compare_print(&print, &work.survey, &|paths| work.machine.observe().digests(paths)).installed;
     let Some(mut install) = install else {
         let missing = compared.findings.iter().filter(|finding| finding.seen == "missing").count();
         return Ok(Some(compared).filter(|compared| compared.files > missing));

@@ -2,10 +2,9 @@
 
 use std::path::Path;
 
-use stubble_core::footprint::{Footprint, compare, digest, merge, read, record};
+use stubble_core::footprint::{Footprint, compare, merge, read, record};
 use stubble_core::packages::Package;
 use stubble_ledger::Case;
-use stubble_machine::Observe;
 
 use super::compare::side;
 use super::show;
@@ -14,7 +13,7 @@ use crate::documents::PrintCompared;
 use crate::errors::CliError;
 use crate::machines::{full, machine};
 use crate::views::terminal;
-use crate::work::{LARGEST_FILE, Settings, read_footprint, read_package};
+use crate::work::{Settings, read_footprint, read_package};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Args, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -88,16 +87,10 @@ fn compared(args: &FootprintCompare, settings: &Settings, ui: &mut Ui) -> Result
     let done = PrintCompared {
         footprint: args.file.display().to_string(),
         computer: survey.facts.computer.clone(),
-        compared: compare(&print, &survey, &|path| digest_of(machine.observe(), path)),
+        compared: compare(&print, &survey, &|paths| machine.observe().digests(paths)),
         could_not_look: survey.gaps.clone(),
     };
     show(&done, settings, ui, terminal::footprint_compared);
     let is_whole = done.compared.installed.findings.is_empty();
     Ok(if is_whole && done.could_not_look.is_empty() { Exit::Done } else { Exit::No })
-}
-
-/// BLAKE3 digest of a file on a machine.
-pub(super) fn digest_of(machine: &dyn Observe, path: &str) -> Option<String> {
-    let bytes = machine.read_file(path, LARGEST_FILE).ok()?;
-    Some(digest(&bytes))
 }

@@ -1,6 +1,6 @@
 //! Is a product installed as its footprint says?
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -31,14 +31,17 @@ pub fn digest(content: &[u8]) -> String {
     blake3::hash(content).to_hex().to_string()
 }
 
-/// Compares. `digest` gives the BLAKE3 digest of a file on the machine, in hexadecimal digits; `None` where
-/// it cannot be read.
-pub fn compare(print: &Footprint, survey: &Survey, digest: &dyn Fn(&str) -> Option<String>) -> Compared {
+/// Compares. `digests` gives the BLAKE3 digests of files on the machine, in hexadecimal digits and in their
+/// order; `None` where one cannot be read. It is asked once, for all of them.
+pub fn compare(print: &Footprint, survey: &Survey, digests: &dyn Fn(&[String]) -> Vec<Option<String>>) -> Compared {
+    let wanted = to_hash(print, survey);
+    let known: BTreeMap<String, Option<String>> = wanted.iter().cloned().zip(digests(&wanted)).collect();
+    let digest = |path: &str| known.get(path).cloned().flatten();
     let mut result = Compared::default();
     result.installed.told_by = "footprint".to_owned();
     result.installed.product = format!("{} {}", print.name, print.version).trim().to_owned();
     for file in &print.files {
-        let (looked, findings) = one_file(file, survey, digest);
+        let (looked, findings) = one_file(file, survey, &digest);
         result.installed.files += looked;
         result.installed.by_size += if file.blake3.is_empty() { looked } else { 0 };
         result.installed.findings.extend(findings);
@@ -50,6 +53,18 @@ pub fn compare(print: &Footprint, survey: &Survey, digest: &dyn Fn(&str) -> Opti
     drivers(print, survey, &mut result.installed);
     result.surplus = surplus(print, survey);
     result
+}
+
+/// Files whose content has to be looked at: they are there, and as long as the footprint says.
+fn to_hash(print: &Footprint, survey: &Survey) -> Vec<String> {
+    let proven = print.files.iter().filter(|file| file.class == Class::Program && !file.blake3.is_empty());
+    let places =
+        proven.flat_map(|file| on_machine(&file.path, &survey.facts).into_iter().map(move |path| (path, file.size)));
+    let fits = |(path, size): &(String, Option<u64>)| {
+        let data = survey.entry(path).map(|entry| survey.files.data(entry));
+        data.is_some_and(|data| data.kind != EntryKind::Folder && size.is_none_or(|size| size == data.size))
+    };
+    places.filter(fits).map(|(path, _)| path).collect()
 }
 
 fn one_file(file: &PrintedFile, survey: &Survey, digest: &dyn Fn(&str) -> Option<String>) -> (usize, Vec<Finding>) {

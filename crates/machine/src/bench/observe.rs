@@ -20,6 +20,10 @@ impl Observe for Bench {
     fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
         self.disk.read_file(path, most)
     }
+
+    fn digests(&self, paths: &[String]) -> Vec<Option<String>> {
+        self.disk.digests(paths)
+    }
 }
 
 impl Bench {
