@@ -44,7 +44,7 @@ with tempfile.TemporaryDirectory() as folder:
     size = sum(os.path.getsize(file) for file in files)
     ours = [STUBBLE, "footprint", "compare", print_file, "--on", f"bench:{bench}", "--json"]
     told = subprocess.run(ours, capture_output=True, text=True)
-    installed = json.loads(told.stdout)["compared"]["installed"]
+    installed = json.loads(told.stdout)["installed"]
     assert installed["files"] == len(files) and installed["findings"] == [], installed["findings"][:3]
     ratios, times = [], []
     for pair in range(PAIRS):

@@ -5,7 +5,7 @@
 
 use std::fs;
 
-use stubble_core::footprint::{compare, digest, read, record};
+use stubble_core::footprint::{compare, read, record};
 use stubble_core::packages::Package;
 use stubble_machine::bench::{Bench, demo, world};
 use stubble_machine::{Alter, Observe};

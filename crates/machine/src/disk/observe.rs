@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use rayon::prelude::*;
 use stubble_core::model::{FileTime, Place, PlaceKind};
@@ -15,7 +15,7 @@ use super::files::Partial;
 use super::folder::look_at;
 use super::registry::PartialKeys;
 use super::scan::Hidden;
-use crate::digest::digest_of;
+use crate::digest::{ROOM, digest_in};
 use crate::{MachineError, Observe, shortcut};
 
 /// The top of a tree that holds one thing out of a vault.
@@ -50,8 +50,8 @@ impl Observe for Disk {
 
     /// On all cores: file beside file, and a large one by itself.
     fn digests(&self, paths: &[String]) -> Vec<Option<String>> {
-        let places: Vec<Option<PathBuf>> = paths.iter().map(|path| self.locate(path).ok().flatten()).collect();
-        places.par_iter().map(|place| digest_of(place.as_deref()?).ok()).collect()
+        let one = |room: &mut Vec<u8>, path: &String| digest_in(&self.locate(path).ok()??, room).ok();
+        paths.par_iter().map_init(|| vec![0; ROOM], one).collect()
     }
 }
 
