@@ -36,7 +36,9 @@ shot() {
 "$stubble" demo --broken-only --keep . >/dev/null
 shot open 'stubble open "scale desk" --on bench:bench'
 shot install-refused 'stubble install --yes'
+shot diagnose 'stubble diagnose'
 shot check 'stubble check'
+shot payload 'stubble payload'
 shot trace 'stubble trace'
 shot why 'stubble why "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}"'
 shot plan 'stubble plan'
@@ -53,8 +55,10 @@ shot compare 'stubble compare before-clear'
 shot putback 'stubble putback --yes'
 "$stubble" clear --yes >/dev/null
 shot install 'stubble install --yes'
-shot confirm 'stubble confirm'
-shot report 'stubble report'
+shot confirm 'stubble confirm --start'
+"$stubble" footprint record before-install now --out desk.toml >/dev/null
+shot footprint 'stubble footprint show desk.toml; echo; stubble footprint compare desk.toml'
+"$stubble" report >/dev/null
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --no-first-run --disable-background-networking \
   --user-data-dir="$work/browser" --window-size=1280,800 --screenshot="$shots/ticket.png" \
   "file://$work/stubble-case/report.html" >/dev/null 2>&1

@@ -349,7 +349,7 @@ fn what_somebody_knows_to_go_first_is_uninstalled_first() {
     pc.raw(&format!("{CLASSES}\\Products\\{packed}"), RegValue::text("ProductName", "Quernlight Scale Desk Add-on"));
     let survey = pc.survey();
     let registered = Registered::read(&survey);
-    let subject = pc::subject(&survey, &[], "scale desk");
+    let subject = pc::subject(&survey, &[], "Quernlight Scale Desk");
     let both = Subject {
         anchors: subject
             .anchors

@@ -11,7 +11,7 @@ use super::show;
 use crate::args::Compare;
 use crate::documents::{Compared, Side};
 use crate::errors::CliError;
-use crate::machines::{is_machine, machine, picture};
+use crate::machines::{Machine, is_machine, machine, picture};
 use crate::views::terminal;
 use crate::work::Settings;
 use crate::{Exit, Ui};
@@ -39,16 +39,24 @@ pub fn run(args: &Compare, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     Ok(if compared.changes.is_empty() && compared.facts.is_empty() { Exit::Done } else { Exit::No })
 }
 
+/// The machine that a side is, where it is one: named, or that of the case.
+pub(super) fn machine_of(text: &str, settings: &Settings) -> Result<Option<Machine>, CliError> {
+    match text {
+        "now" => machine(&Case::open(&settings.case)?.about.on, &settings.case).map(Some),
+        _ if is_machine(text) => machine(text, &settings.case).map(Some),
+        _ => Ok(None),
+    }
+}
+
 /// One side: a machine, a moment of the case, or a file.
 pub(super) fn side(text: &str, settings: &Settings) -> Result<Survey, CliError> {
-    if is_machine(text) {
-        return Ok(machine(text, &settings.case)?.observe().survey()?);
+    if let Some(machine) = machine_of(text, settings)? {
+        return Ok(machine.observe().survey()?);
     }
     let moment = match text {
         "before-clear" => Moment::BeforeClear,
         "before-install" => Moment::BeforeInstall,
         "after-install" => Moment::AfterInstall,
-        "now" => return Ok(machine(&Case::open(&settings.case)?.about.on, &settings.case)?.observe().survey()?),
         file if Path::new(file).is_file() => return picture(Path::new(file)),
         other => return Err(CliError::NothingToCompare(other.to_owned())),
     };

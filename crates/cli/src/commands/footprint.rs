@@ -6,7 +6,7 @@ use stubble_core::footprint::{Footprint, compare, merge, read, record};
 use stubble_core::packages::Package;
 use stubble_ledger::Case;
 
-use super::compare::side;
+use super::compare::{machine_of, side};
 use super::show;
 use crate::args::{Footprint as Args, FootprintCompare, FootprintRead, FootprintRecord, To};
 use crate::documents::PrintCompared;
@@ -64,9 +64,13 @@ fn from_package(args: &FootprintRead, settings: &Settings) -> Result<Footprint, 
 
 fn recorded(args: &FootprintRecord, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let (before, after) = (side(&args.before, settings)?, side(&args.after, settings)?);
-    let Some(made) = record(&before, &after, args.name.as_deref()) else {
+    let Some(mut made) = record(&before, &after, args.name.as_deref()) else {
         return Err(CliError::NothingCame(args.name.clone()));
     };
+    // Contents can be read only where they still are.
+    if let Some(machine) = machine_of(&args.after, settings)? {
+        made.footprint.add_digests(&after.facts, &|paths| machine.observe().digests(paths));
+    }
     for gap in &after.gaps {
         ui.tell(&format!("note: could not look at {}: {}\n", gap.what, gap.why));
     }

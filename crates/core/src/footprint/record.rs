@@ -4,7 +4,7 @@ use super::file::FORMAT;
 use super::read::{in_text, printed};
 use super::{
     Class, Footprint, Made, PrintedDriver, PrintedFile, PrintedFolder, PrintedService, PrintedShortcut, PrintedTask,
-    general,
+    general, on_machine,
 };
 use crate::confirm::restless;
 use crate::model::path::{is_inside_or_same, leaf, parent, program_of};
@@ -13,7 +13,7 @@ use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::Registered;
 use crate::packages::registered::{CLASSES, INSTALLER};
 use crate::survey::compare::{Difference, compare};
-use crate::survey::{EntryKind, Survey, state};
+use crate::survey::{EntryKind, Facts, Survey, state};
 use crate::units;
 
 /// What was recorded, and what was left out.
@@ -64,6 +64,24 @@ pub fn record(before: &Survey, after: &Survey, name: Option<&str>) -> Option<Rec
     print.values.dedup_by(|a, b| a.key == b.key && a.name == b.name);
     let is_empty = print.files.is_empty() && print.values.is_empty();
     (!is_empty && !print.name.is_empty()).then_some(Recorded { footprint: print, left_out })
+}
+
+impl Footprint {
+    /// Adds the digests of its program files, of those that lie in one place on the machine. `digests` gives
+    /// them as for [`super::compare`].
+    pub fn add_digests(&mut self, facts: &Facts, digests: &dyn Fn(&[String]) -> Vec<Option<String>>) {
+        let of_program = self.files.iter_mut().filter(|file| file.class == Class::Program);
+        let (files, paths): (Vec<&mut PrintedFile>, Vec<String>) = of_program
+            .filter_map(|file| match on_machine(&file.path, facts).as_slice() {
+                [path] => Some((path.clone(), file)),
+                _ => None,
+            })
+            .map(|(path, file)| (file, path))
+            .unzip();
+        for (file, digest) in files.into_iter().zip(digests(&paths)) {
+            file.blake3 = digest.unwrap_or_default();
+        }
+    }
 }
 
 /// Every place of the tasks and driver packages that came.
