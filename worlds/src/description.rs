@@ -42,7 +42,14 @@ pub fn description(world: &World) -> String {
     });
     all.insert("shortcut".into(), Value::Array(shortcuts.collect()));
     let keys = machine.keys.keys().filter(|key| key.matches('\\').count() > 1);
-    all.insert("key".into(), Value::Array(keys.map(|key| key_row(machine, key)).collect()));
+    let layers = machine.layers.iter().flat_map(|(list, layers)| {
+        layers.iter().enumerate().map(move |(number, (layer, _))| {
+            let value = layer.value();
+            let values = Table::from_iter([(value.name.clone(), told(&value))]);
+            table([("path", text(&format!("{list}\\{:012}", number + 1))), ("values", Value::Table(values))])
+        })
+    });
+    all.insert("key".into(), Value::Array(keys.map(|key| key_row(machine, key)).chain(layers).collect()));
     let processes = machine.running.iter().enumerate().map(|(number, image)| {
         let (pid, running) = (Value::Integer(100 + number as i64), Value::Boolean(true));
         table([("pid", pid), ("running", running), ("image", text(image))])
@@ -83,6 +90,7 @@ fn key_row(machine: &Machine, key: &str) -> Value {
         };
         values.insert(name.clone(), table([list]));
     }
+    values.extend(machine.layer_counts(key).into_iter().map(|value| (value.name.clone(), told(&value))));
     let mut path = key.to_owned();
     for user in &machine.users {
         path = path.replacen(&format!("HKU\\{}", user.sid), &format!("HKU\\{}", user.name), 1);

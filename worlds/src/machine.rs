@@ -245,6 +245,13 @@ impl Machine {
         self.layers.entry(list.to_owned()).or_default().push((layer, mark));
     }
 
+    /// The values of a key that count the entries of the lists of layers below it.
+    pub fn layer_counts(&self, key: &str) -> Vec<RegValue> {
+        let below = format!("{key}\\");
+        let lists = self.layers.iter().filter_map(|(list, layers)| Some((list.strip_prefix(&below)?, layers)));
+        lists.map(|(name, layers)| RegValue::dword(&format!("Num_{name}"), layers.len() as u32)).collect()
+    }
+
     /// Takes a file or folder with all below it.
     pub fn remove_file(&mut self, path: &str) {
         let below = format!("{path}\\");

@@ -108,7 +108,8 @@ pub fn survey(machine: &Machine) -> Survey {
     for (path, mark) in machine.keys.iter().filter(|(path, _)| !is_unread(path)) {
         let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
         let own = values.get(path.as_str()).map(Vec::as_slice).unwrap_or_default();
-        let own = own.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
+        let counts = machine.layer_counts(path);
+        let own = own.iter().chain(&counts).map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
         let at = registry.add(keys.get(above).copied().unwrap_or(0), name, made(mark, path), 1, own);
         keys.insert(path, at);
         for (number, (layer, mark)) in machine.layers.get(path).into_iter().flatten().enumerate() {

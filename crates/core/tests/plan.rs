@@ -328,6 +328,7 @@ fn a_plan_that_takes_the_library_of_a_network_layer_without_its_entry_is_refused
     let layers = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5\\Catalog_Entries";
     pc.file(&format!("{DESK}\\names.dll"));
     pc.key(&format!("{layers}\\000000000001"), &[("LibraryPath", &format!("{DESK}\\names.dll"))]);
+    pc.raw(layers.rsplit_once('\\').unwrap().0, RegValue::dword("Num_Catalog_Entries", 1));
     let (survey, trace) = (pc.survey(), traced(&pc, "scale desk"));
     let mut plan = build(&survey, &Registered::read(&survey), &trace, "Quernlight Scale Desk");
     validate(&plan, &survey).unwrap();

@@ -357,6 +357,7 @@ fn layered(through: &[u32]) -> Pc {
         let value = RegValue { name: "PackedCatalogItem".into(), kind: 3, data };
         pc.raw(&format!("{list}\\{:012}", number + 1), value);
     }
+    pc.raw(list.rsplit_once('\\').unwrap().0, RegValue::dword("Num_Catalog_Entries64", 4));
     pc
 }
 
@@ -380,10 +381,13 @@ fn a_network_layer_that_another_one_passes_through_stays_with_its_library() {
 
 #[test]
 fn a_damaged_list_of_network_layers_is_left_alone() {
-    let mut pc = layered(&[1020, 1001]);
-    let list = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9\\Catalog_Entries64";
-    pc.remove(&format!("{list}\\000000000001"));
-    let trace = traced(&pc, "scale desk");
-    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
-    assert_eq!((layer.decision, layer.reason.as_str()), (Decision::Keep, "the list that it stands in is damaged"));
+    let above = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9";
+    let (mut gap, mut count) = (layered(&[1020, 1001]), layered(&[1020, 1001]));
+    gap.remove(&format!("{above}\\Catalog_Entries64\\000000000001"));
+    count.raw(above, RegValue::dword("Num_Catalog_Entries64", 5));
+    for pc in [gap, count] {
+        let trace = traced(&pc, "scale desk");
+        let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
+        assert_eq!((layer.decision, layer.reason.as_str()), (Decision::Keep, "the list that it stands in is damaged"));
+    }
 }

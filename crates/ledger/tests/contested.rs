@@ -8,8 +8,9 @@ mod stage;
 use stage::{stage, stage_in_use};
 use stubble_core::model::RegValue;
 use stubble_core::survey::compare::{Difference, compare};
+use stubble_core::units::network;
 use stubble_ledger::{Case, DeedState, Entry, LedgerError, Outcome, carry_out, discard, putback, restart};
-use stubble_machine::{Alter, Observe, parcel};
+use stubble_machine::{Above, Alter, Observe, parcel};
 
 #[test]
 fn a_torn_last_line_is_cut_and_the_work_goes_on() {
@@ -348,4 +349,34 @@ fn what_is_discarded_is_gone_and_the_rest_comes_back() {
         let key = "HKLM\\SOFTWARE\\Scale Desk\\Bridge";
         assert_eq!(stage.bench.read_value(key, "Port").unwrap().0, RegValue::dword("Port", 47310));
     }
+}
+
+#[test]
+fn a_network_layer_comes_back_into_a_list_that_others_have_changed() {
+    let stage = stage::stage_network();
+    stage.fresh_case();
+    stage.clear();
+    let above = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5";
+    let list = format!("{above}\\Catalog_Entries64");
+    let libraries = || -> Vec<String> {
+        let survey = stage.bench.survey().unwrap();
+        let count =
+            survey.registry.value(survey.registry.key(above).unwrap(), "Num_Catalog_Entries64").unwrap().dword();
+        let found = network::layers(&survey);
+        assert_eq!(count, Some(found.len() as u32), "the count is that of the entries");
+        found.iter().map(|layer| layer.library.rsplit_once('\\').unwrap().1.to_owned()).collect()
+    };
+    assert_eq!(libraries(), ["mswsock.dll", "winrnr.dll", "fgnames.dll"]);
+    // Somebody else installs one more behind them.
+    let mut more = stage.bench.read_key(&format!("{list}\\000000000003")).unwrap();
+    more.name = "000000000004".to_owned();
+    more.values.iter_mut().filter(|value| value.name == "LibraryPath").for_each(|value| {
+        *value = RegValue::text("LibraryPath", "C:\\Program Files\\Sievewell\\clock.dll");
+    });
+    let now = stage.bench.read_key(&list).unwrap().last_written;
+    let same = Above { before: now, after: now };
+    stage.bench.restore_key(&format!("{list}\\000000000004"), &more, same).unwrap();
+    stage.bench.lend_value(above, &RegValue::dword("Num_Catalog_Entries64", 4)).unwrap();
+    stage.undo();
+    assert_eq!(libraries(), ["mswsock.dll", "winrnr.dll", "fgnames.dll", "clock.dll", "qlnames.dll"]);
 }

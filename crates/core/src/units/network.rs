@@ -96,7 +96,14 @@ fn layers_of(survey: &Survey, list: &str) -> Vec<Layer> {
     keys.iter().filter_map(read).collect()
 }
 
-/// Whether two keys of layers are the same list.
+/// What the value beside a list says of the number of its entries.
+fn counted(survey: &Survey, list: &str) -> Option<usize> {
+    let (above, name) = list.rsplit_once('\\')?;
+    let count = survey.registry.value(survey.registry.key(above)?, &format!("Num_{name}"))?.dword()?;
+    usize::try_from(count).ok()
+}
+
+/// Whether a key is a list of network layers.
 pub fn is_list(survey: &Survey, key: &str) -> bool {
     lists(survey).iter().any(|list| fold(list) == fold(key))
 }
@@ -111,7 +118,7 @@ pub fn why(survey: &Survey, place: &Place) -> Option<&'static str> {
     let (own, others): (Vec<&Layer>, Vec<&Layer>) = all.iter().partition(|layer| fold(&layer.library) == library);
     let numbers = survey.registry.subkeys(&place.path).len();
     let named = |number: usize| survey.registry.key(&format!("{}\\{number:012}", place.path)).is_some();
-    if numbers != all.len() || !(1..=numbers).all(named) {
+    if numbers != all.len() || counted(survey, &place.path) != Some(numbers) || !(1..=numbers).all(named) {
         return Some("the list that it stands in is damaged");
     }
     let passes = |layer: &&Layer| layer.chain.iter().any(|id| own.iter().any(|one| one.id == Some(*id)));

@@ -191,6 +191,13 @@ fn whenever_the_power_fails_the_demos_plan_is_finished_or_undone() {
 }
 
 #[test]
+fn whenever_the_power_fails_a_list_of_network_layers_is_finished_or_undone() {
+    let stage = stage::stage_network();
+    let tried = cut_a_plan(&stage, Share::Cuts) + cut_an_undo(&stage, Share::Cuts);
+    assert!(note("network", tried) > 100, "only {tried} cuts");
+}
+
+#[test]
 fn whenever_the_power_fails_while_an_uninstaller_runs_a_plan_is_finished_or_undone() {
     let stage = stage::stage_installed("");
     let share = if is_long_run() { Share::Cuts } else { Share::Sample };

@@ -176,6 +176,11 @@ pub fn demo_stage() -> Stage {
     stage_of(demo::WORLD, &demo::package, Decision::Remove)
 }
 
+/// A product that is tied into the network: its layer is taken out of the middle of a list.
+pub fn stage_network() -> Stage {
+    stage_of(include_str!("../../../cli/tests/worlds/network.toml"), &demo::package, Decision::Remove)
+}
+
 /// The machine of [`INSTALLED`], of whose product one program is cut, one has other bytes and a text is
 /// missing: the plan puts them right.
 pub fn stage_damaged() -> Stage {
