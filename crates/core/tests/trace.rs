@@ -391,3 +391,21 @@ fn a_damaged_list_of_network_layers_is_left_alone() {
         assert_eq!((layer.decision, layer.reason.as_str()), (Decision::Keep, "the list that it stands in is damaged"));
     }
 }
+
+#[test]
+fn a_library_whose_letters_are_of_another_code_page_is_found_on_the_disk() {
+    let folder = "C:\\Program Files\\Сыр Учёт";
+    let mut pc = Pc::new();
+    pc.listed("cheese", "Сыр Учёт", "Fennelgate Instruments", folder).file(&format!("{folder}\\net.dll"));
+    let list = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9";
+    let mut data = b"C:\\Program Files\\\xD1\xFB\xF0 \xD3\xF7\xB8\xF2\\net.dll".to_vec();
+    data.resize(888, 0);
+    pc.raw(
+        &format!("{list}\\Catalog_Entries\\000000000001"),
+        RegValue { name: "PackedCatalogItem".into(), kind: 3, data },
+    );
+    pc.raw(list, RegValue::dword("Num_Catalog_Entries", 1));
+    let trace = traced(&pc, "Сыр Учёт");
+    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
+    assert_eq!(layer.decision, Decision::Remove);
+}

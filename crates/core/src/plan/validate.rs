@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use super::{FORMAT, Plan, Step, StepKind};
 use crate::content::Content;
-use crate::model::path::{PathError, leaf, plain, strict};
+use crate::model::path::{PathError, leaf, strict};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::{Product, Registered};
@@ -148,9 +148,8 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
 /// What connections pass through is taken only with its entries in the lists of layers.
 fn check_network(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
     let goes = |place: Place| chosen.iter().any(|step| step.place.folded() == place.folded());
-    let environment = survey.environment(None);
     let stay = network::layers(survey).into_iter().filter(|layer| !goes(layer.place()));
-    let libraries = stay.map(|layer| Place::file(plain(&layer.library, &environment)));
+    let libraries = stay.filter_map(|layer| layer.file).map(Place::file);
     let needed: Vec<Place> = libraries.chain(network::bound_programs(survey).map(Place::file)).collect();
     let by_hand = |step: &&&Step| !matches!(step.kind, StepKind::Uninstall | StepKind::ReplaceFile);
     for step in chosen.iter().filter(by_hand) {

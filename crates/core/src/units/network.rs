@@ -38,8 +38,10 @@ pub struct Layer {
     pub list: String,
     /// Path of the entry's own key.
     pub key: String,
-    /// Path of its library, as it is written there.
+    /// Path of its library, as it is written there; in what letters a code page's bytes were meant is not known.
     pub library: String,
+    /// The file that is meant, by its own path; none where the letters leave it open.
+    pub file: Option<String>,
     /// The number by which chains name it; none for what only looks names up.
     pub id: Option<u32>,
     /// The layers that its connections pass through, itself first.
@@ -81,7 +83,10 @@ fn layers_of(survey: &Survey, list: &str) -> Vec<Layer> {
     keys.sort_by_key(|key| registry.name(*key));
     let read = |key: &KeyId| {
         let path = registry.path(*key);
-        let bare = |library| Layer { list: list.to_owned(), key: path.clone(), library, id: None, chain: Vec::new() };
+        let bare = |library: String| {
+            let file = file_of(survey, &library);
+            Layer { list: list.to_owned(), key: path.clone(), library, file, id: None, chain: Vec::new() }
+        };
         if let Some(library) = registry.text(*key, "LibraryPath") {
             return Some(bare(library));
         }
@@ -94,6 +99,34 @@ fn layers_of(survey: &Survey, list: &str) -> Vec<Layer> {
         Some(Layer { id: number(ENTRY_ID), chain, ..bare(library) })
     };
     keys.iter().filter_map(read).collect()
+}
+
+/// The file that a library's path means. Letters beyond ASCII stand for whatever letters a name on the disk has
+/// in their place, as long as only one name fits.
+fn file_of(survey: &Survey, library: &str) -> Option<String> {
+    let path = plain(library, &survey.environment(None));
+    if path.is_ascii() || survey.exists(&path) {
+        return Some(path);
+    }
+    let mut at = survey.files.root();
+    for part in path.split('\\') {
+        let mut fitting = survey.files.children(at).filter(|child| shape(survey.files.name(*child)) == shape(part));
+        at = survey.files.child(at, part).or_else(|| fitting.next().filter(|_| fitting.next().is_none()))?;
+    }
+    Some(survey.files.path(at))
+}
+
+/// A name with one sign in place of each run of letters beyond ASCII.
+fn shape(name: &str) -> String {
+    let mut shape = String::new();
+    for letter in fold(name).chars() {
+        match letter.is_ascii() {
+            true => shape.push(letter),
+            false if shape.ends_with('*') => {}
+            false => shape.push('*'),
+        }
+    }
+    shape
 }
 
 /// What the value beside a list says of the number of its entries.
@@ -148,11 +181,10 @@ pub const BOUND: &str = "network adapters are bound to it, and would be cut off 
 /// Files that connections need as long as what names them stays: libraries of layers that are not taken,
 /// programs of services that adapters are bound to.
 pub fn needed_files(survey: &Survey) -> Vec<(String, &'static str)> {
-    let environment = survey.environment(None);
     let mut found = Vec::new();
     for layer in layers(survey) {
         if let Some(why) = crate::trace::protected::why_on(survey, &layer.place()) {
-            found.push((plain(&layer.library, &environment), why));
+            found.extend(layer.file.map(|file| (file, why)));
         }
     }
     found.extend(bound_programs(survey).map(|program| (program, BOUND)));

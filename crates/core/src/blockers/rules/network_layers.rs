@@ -2,7 +2,7 @@ use std::collections::BTreeSet;
 
 use super::{Severity, blocker};
 use crate::blockers::{Blocker, Situation};
-use crate::model::path::{is_inside_or_same, leaf, plain};
+use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::text::fold;
 use crate::units::network;
 
@@ -10,13 +10,12 @@ use crate::units::network;
 /// the network no more, or reach it badly.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let survey = situation.survey;
-    let environment = survey.environment(None);
     let system = survey.facts.windows.get(..2).unwrap_or("C:");
     let unseen = |path: &str| survey.gaps.iter().any(|gap| is_inside_or_same(path, &gap.what));
     let mut seen = BTreeSet::new();
     let mut found = Vec::new();
     for layer in network::layers(survey) {
-        let library = plain(&layer.library, &environment);
+        let Some(library) = layer.file.clone() else { continue };
         let is_here = library.get(..2).is_some_and(|drive| drive.eq_ignore_ascii_case(system));
         let in_system = format!("{}\\SysWOW64\\{}", survey.facts.windows, leaf(&library));
         let is_there = survey.exists(&library) || survey.exists(&in_system);

@@ -1,5 +1,5 @@
 use super::Rule;
-use crate::model::path::{leaf, plain};
+use crate::model::path::leaf;
 use crate::trace::{Claims, Evidence, Scene};
 use crate::units::network;
 
@@ -9,7 +9,7 @@ pub struct NetworkLayer;
 impl Rule for NetworkLayer {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         for layer in network::layers(scene.survey) {
-            let library = plain(&layer.library, &scene.survey.environment(None));
+            let Some(library) = layer.file.clone() else { continue };
             let Some(lead) = scene.lead(claims, &library) else { continue };
             let text = format!("programs that use the network load {}, {}", leaf(&library), lead.words());
             claims.add(layer.place(), Evidence::new(lead.rule("network-layer"), text, Some(lead.place)));
