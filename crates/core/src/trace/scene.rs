@@ -216,9 +216,15 @@ impl<'s> Scene<'s> {
         !name.is_empty() && self.publishers.contains(&together(&publisher_words(name)))
     }
 
-    /// Whether another product in the list of programs is by the same publisher.
+    /// Whether another product in the list of programs is by the same publisher, or may be: a user's list that
+    /// could not be read may show one.
     pub fn publisher_has_others(&self) -> bool {
+        let is_hive = |what: &str| {
+            let folded = fold(what);
+            folded.starts_with("HKU\\") || path::leaf(&folded) == "NTUSER.DAT"
+        };
         self.others.iter().any(|other| self.is_publisher_name(&other.publisher))
+            || self.survey.gaps.iter().any(|gap| is_hive(&gap.what))
     }
 
     /// Whether the name is the product's whole name, or that with words behind it that name a part

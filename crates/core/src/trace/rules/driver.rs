@@ -15,14 +15,17 @@ impl Rule for Driver {
             let mut add = |rule: &str, text: String, from: Option<Place>| {
                 claims.add_with_parts(place.clone(), driver.parts.clone(), Evidence::new(rule, text, from));
             };
+            let files = driver.parts.iter().filter(|part| part.kind == PlaceKind::File);
+            let told = files.filter_map(|part| Some((leaf(&part.path), scene.survey.version_of(&part.path)?)));
+            let told: Vec<_> = told.filter(|(_, version)| !version.product.is_empty()).collect();
+            let says = told.iter().find(|(_, version)| scene.is_subject_name(&version.product));
+            let says = says.map(|(file, version)| ((*file).to_owned(), version.product.clone()));
             if scene.is_publisher_name(&driver.provider) {
-                let rule = if scene.publisher_has_others() { "driver-provider" } else { "driver-provider-alone" };
+                // What says that it is a part of something else is not the publisher's only product's.
+                let is_alone = !scene.publisher_has_others() && (told.is_empty() || says.is_some());
+                let rule = if is_alone { "driver-provider-alone" } else { "driver-provider" };
                 add(rule, format!("{} is its provider", driver.provider), None);
             }
-            let says = driver.parts.iter().filter(|part| part.kind == PlaceKind::File).find_map(|part| {
-                let version = scene.survey.version_of(&part.path)?;
-                scene.is_subject_name(&version.product).then(|| (leaf(&part.path).to_owned(), version.product.clone()))
-            });
             if let Some((file, product)) = says {
                 add("content", format!("{file} in it says that it is a part of {product}"), None);
             }
