@@ -39,12 +39,8 @@ fn look(pc: &Pc) -> Vec<Blocker> {
 
 /// A scale that the subject's driver is made for, as it is connected; and what its class knows.
 fn scale(pc: &mut Pc, device: &[(&str, &str)]) {
-    let store = "qlscale.inf_amd64_1f2e3d4c5b6a7988";
     pc.file("C:\\Program Files\\Fennelgate\\Scale Desk\\driver\\qlscale.inf")
-        .file(&format!("C:\\Windows\\System32\\DriverStore\\FileRepository\\{store}\\qlscale.inf"))
-        .file("C:\\Windows\\INF\\oem7.inf")
-        .key(&format!("{DATABASE}\\DriverInfFiles\\oem7.inf"), &[("", store)])
-        .key(&format!("{DATABASE}\\DriverPackages\\{store}"), &[("", "oem7.inf"), ("InfName", "qlscale.inf")])
+        .driver("oem7.inf", "qlscale.inf", "Fennelgate Instruments")
         .key(&format!("{DATABASE}\\DeviceIds\\USB\\VID_F3A1&PID_0051"), &[("oem7.inf", ""), ("usbser.inf", "")])
         .key(&format!("{PORTS}\\0001"), &[("InfPath", "usbser.inf")])
         .key(&format!("{PORTS}\\0003"), &[("InfPath", "oem7.inf")])

@@ -186,16 +186,9 @@ fn what_a_footprint_calls_settings_or_own_data_stays_whatever_else_speaks_for_ta
 fn with_task_and_driver() -> Pc {
     let mut pc = after();
     let control = "HKLM\\SYSTEM\\ControlSet001";
-    let database = "HKLM\\SYSTEM\\DriverDatabase";
-    let (store, class) = ("qlscale.inf_amd64_1f2e3d4c5b6a7988", "{4D36E978-E325-11CE-BFC1-08002BE10318}");
+    let class = "{4D36E978-E325-11CE-BFC1-08002BE10318}";
     pc.task("\\Fennelgate\\Desk Update", &format!("\"{DESK}\\desk.exe\" /update"))
-        .file(&format!("C:\\Windows\\System32\\DriverStore\\FileRepository\\{store}\\qlscale.inf"))
-        .file("C:\\Windows\\INF\\oem7.inf")
-        .key(&format!("{database}\\DriverInfFiles\\oem7.inf"), &[("", store)])
-        .key(
-            &format!("{database}\\DriverPackages\\{store}"),
-            &[("", "oem7.inf"), ("InfName", "qlscale.inf"), ("Provider", "Fennelgate Instruments")],
-        )
+        .driver("oem7.inf", "qlscale.inf", "Fennelgate Instruments")
         .key(&format!("{control}\\Control\\Class\\{class}\\0003"), &[("InfPath", "oem7.inf")])
         .key(&format!("{control}\\Control\\Class\\{class}\\0001"), &[("InfPath", "usbser.inf")])
         .key(&format!("{control}\\Enum\\USB\\VID_F3A1&PID_0051\\1"), &[("Driver", &format!("{class}\\0003"))])
@@ -247,12 +240,13 @@ fn a_footprint_takes_its_task_and_driver_and_nobody_elses() {
     let mut pc = with_task_and_driver();
     pc.task("\\Labels at night", "\"C:\\Program Files\\Fennelgate\\Label Bridge\\labels.exe\"")
         .file("C:\\Program Files\\Fennelgate\\Label Bridge\\labels.exe")
-        .file("C:\\Windows\\INF\\oem9.inf")
-        .key("HKLM\\SYSTEM\\DriverDatabase\\DriverInfFiles\\oem9.inf", &[("", "clock.inf_amd64_1")])
-        .key(
-            "HKLM\\SYSTEM\\DriverDatabase\\DriverPackages\\clock.inf_amd64_1",
-            &[("", "oem9.inf"), ("InfName", "clock.inf"), ("Provider", "Sievewell Timing")],
-        )
+        .driver("oem9.inf", "clock.inf", "Sievewell Timing")
+        // By the same publisher: one says itself whose it is, the INF of the other lies in that product's folder.
+        .driver("oem10.inf", "labels.inf", "Fennelgate Instruments")
+        .program("C:\\Windows\\System32\\drivers\\labels.sys", "Fennelgate Label Bridge")
+        .driver("oem11.inf", "spool.inf", "Fennelgate Instruments")
+        .file("C:\\Program Files\\Fennelgate\\Label Bridge\\driver\\spool.inf")
+        .file("C:\\Windows\\System32\\Tasks\\nobody tells")
         .task("\\odd name", "C:\\Tools\\odd.exe");
     let survey = pc.survey();
     let registered = Registered::read(&survey);
@@ -262,8 +256,11 @@ fn a_footprint_takes_its_task_and_driver_and_nobody_elses() {
         let trace = trace(&survey, &registered, &subject(&print, anchors));
         let has =
             |path: &str| trace.remnants.iter().any(|one| one.place.path == path && one.decision == Decision::Remove);
-        (has(task), has("oem7.inf"), has("oem9.inf"))
+        let drivers = ["oem7.inf", "oem9.inf", "oem10.inf", "oem11.inf"].into_iter().filter(|driver| has(driver));
+        (has(task), drivers.collect::<Vec<_>>())
     };
-    assert_eq!(taken("\\odd name", "qlscale.inf"), (true, true, false));
-    assert_eq!(taken("\\Labels at night", "clock.inf"), (false, false, false));
+    assert_eq!(taken("\\odd name", "qlscale.inf"), (true, vec!["oem7.inf"]));
+    for (task, inf) in [("\\Labels at night", "clock.inf"), ("\\nobody tells", "labels.inf"), ("\\none", "spool.inf")] {
+        assert_eq!(taken(task, inf), (false, Vec::new()), "{task} {inf}");
+    }
 }

@@ -370,3 +370,23 @@ fn what_somebody_knows_to_go_first_is_uninstalled_first() {
     assert_eq!(order(&[]), [OTHER, CODE]);
     assert_eq!(order(&main_first), [CODE, OTHER]);
 }
+
+#[test]
+fn what_something_else_cannot_do_without_requires_that_it_is_gone() {
+    let mut pc = machine();
+    let names = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5";
+    pc.file(&format!("{DESK}\\names.dll"));
+    pc.key(&format!("{names}\\Catalog_Entries\\000000000001"), &[("LibraryPath", &format!("{DESK}\\names.dll"))]);
+    pc.raw(names, RegValue::dword("Num_Catalog_Entries", 1));
+    let class = "HKLM\\SYSTEM\\ControlSet001\\Control\\Class\\{4D36E978-E325-11CE-BFC1-08002BE10318}";
+    pc.raw(class, RegValue::multi("UpperFilters", &["serenum".to_owned(), "ScaleBridge".to_owned()]));
+    let (survey, trace) = (pc.survey(), traced(&pc, "scale desk"));
+    let plan = build(&survey, &Registered::read(&survey), &trace, "Quernlight Scale Desk");
+    let of =
+        |kind: StepKind, path: &str| plan.steps.iter().find(|one| one.kind == kind && one.place.path == path).unwrap();
+    let id = |kind: StepKind| plan.steps.iter().find(|one| one.kind == kind).unwrap().id.clone();
+    assert_eq!(of(StepKind::TakeFolder, "C:\\Program Files\\Fennelgate").requires, [id(StepKind::TakeLayer)]);
+    assert_eq!(of(StepKind::RemoveService, "ScaleBridge").requires, [id(StepKind::TakeEntry)]);
+    assert_eq!(plan.steps.iter().filter(|one| !one.requires.is_empty()).count(), 2);
+    assert_eq!(from_toml(&to_toml(&plan), &survey).unwrap(), plan);
+}

@@ -409,3 +409,37 @@ fn a_library_whose_letters_are_of_another_code_page_is_found_on_the_disk() {
     let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
     assert_eq!(layer.decision, Decision::Remove);
 }
+
+#[test]
+fn a_publishers_driver_is_taken_only_where_it_can_be_nobody_elses() {
+    let decided = |edit: &dyn Fn(&mut Pc)| {
+        let mut pc = desk();
+        pc.driver("oem7.inf", "odd.inf", "Fennelgate Instruments");
+        edit(&mut pc);
+        let trace = traced(&pc, "scale desk");
+        remnant(&trace, "oem7.inf").map(|one| one.decision)
+    };
+    let sys = "C:\\Windows\\System32\\drivers\\odd.sys";
+    assert_eq!(decided(&|_| {}), Some(Decision::Remove));
+    assert_eq!(decided(&|pc| _ = pc.program(sys, "Quernlight Scale Desk")), Some(Decision::Remove));
+    // The publisher has another product, or may have one in a list that nobody could read.
+    assert_eq!(decided(&label_bridge), Some(Decision::Ask));
+    assert_eq!(decided(&|pc| _ = pc.gap("C:\\Users\\night-shift\\NTUSER.DAT")), Some(Decision::Ask));
+    assert_eq!(decided(&|pc| _ = pc.gap("HKU\\S-1-5-21-9")), Some(Decision::Ask));
+    // It says itself that it is a part of something else.
+    assert_eq!(decided(&|pc| _ = pc.program(sys, "Fennelgate Rind Ledger")), Some(Decision::Ask));
+}
+
+#[test]
+fn what_32_bit_programs_load_from_their_own_folder_is_found_there() {
+    let folder = "C:\\Program Files (x86)\\Fennelgate\\Scale Desk";
+    let mut pc = Pc::new();
+    pc.listed("desk", "Quernlight Scale Desk", "Fennelgate Instruments", folder).file(&format!("{folder}\\net.dll"));
+    let names = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5";
+    let library = "%programfiles%\\Fennelgate\\Scale Desk\\net.dll";
+    pc.key(&format!("{names}\\Catalog_Entries\\000000000001"), &[("LibraryPath", library)]);
+    pc.raw(names, RegValue::dword("Num_Catalog_Entries", 1));
+    let trace = traced(&pc, "scale desk");
+    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
+    assert_eq!(layer.decision, Decision::Remove);
+}

@@ -33,6 +33,11 @@ pub enum Outcome {
     AlreadyGone,
     /// The place is no longer as the plan saw it, and was left alone.
     Changed,
+    /// Something that must be gone first is still there, and needs this place.
+    Waits {
+        /// The step that takes it.
+        needs: String,
+    },
     /// A file is in use; the machine is asked to move it to the vault at its next start.
     PutOff {
         /// The file.
@@ -112,6 +117,9 @@ pub fn carry_out(
 }
 
 fn carry_out_step(case: &mut Case, machine: &dyn Alter, plan: &Plan, step: &Step) -> Result<Outcome, LedgerError> {
+    if let Some(needs) = still_needed(machine, plan, step)? {
+        return Ok(Outcome::Waits { needs });
+    }
     let places: Vec<_> = step.places().into_iter().cloned().collect();
     let survey = match machine.survey_of(&places) {
         Ok(survey) => survey,
@@ -170,6 +178,17 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, plan: &Plan, step: &Step
         }
         Err(other) => Err(other),
     }
+}
+
+/// The first step of those that must be gone before this one whose place is still there.
+fn still_needed(machine: &dyn Alter, plan: &Plan, step: &Step) -> Result<Option<String>, LedgerError> {
+    for needed in plan.steps.iter().filter(|other| step.requires.contains(&other.id)) {
+        let places: Vec<_> = needed.places().into_iter().cloned().collect();
+        if state(&machine.survey_of(&places)?, &needed.place, &needed.parts).is_some() {
+            return Ok(Some(needed.id.clone()));
+        }
+    }
+    Ok(None)
 }
 
 /// Writes down that a deed is done.
@@ -306,6 +325,7 @@ fn why(outcome: &Outcome) -> String {
         Outcome::Done | Outcome::Uninstalled { .. } => "done".to_owned(),
         Outcome::AlreadyGone => "already gone".to_owned(),
         Outcome::CameBack => "taken, and something stands there again".to_owned(),
+        Outcome::Waits { needs } => format!("{needs} comes first, and its place is still there"),
         Outcome::Changed => "changed since the plan was made".to_owned(),
         Outcome::PutOff { file, by } => format!("put off to the next start: {file} is in use by {by}"),
         Outcome::InUse { file, by } => format!("{file} is in use by {by}"),

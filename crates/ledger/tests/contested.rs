@@ -6,7 +6,7 @@
 mod stage;
 
 use stage::{stage, stage_in_use};
-use stubble_core::model::RegValue;
+use stubble_core::model::{PlaceKind, RegValue};
 use stubble_core::survey::compare::{Difference, compare};
 use stubble_core::units::network;
 use stubble_ledger::{Case, DeedState, Entry, LedgerError, Outcome, carry_out, discard, putback, restart};
@@ -379,4 +379,23 @@ fn a_network_layer_comes_back_into_a_list_that_others_have_changed() {
     stage.bench.lend_value(above, &RegValue::dword("Num_Catalog_Entries64", 4)).unwrap();
     stage.undo();
     assert_eq!(libraries(), ["mswsock.dll", "winrnr.dll", "fgnames.dll", "clock.dll", "qlnames.dll"]);
+}
+
+#[test]
+fn a_library_stays_as_long_as_its_layer_could_not_be_taken() {
+    let stage = stage::stage_network();
+    stage.fresh_case();
+    let above = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5";
+    let library = "C:\\Program Files\\Fennelgate\\Scale Desk\\qlnames.dll";
+    // Somebody has changed the layer's own entry since the plan was made.
+    let entry = format!("{above}\\Catalog_Entries64\\000000000002");
+    stage.bench.lend_value(&entry, &RegValue::dword("Enabled", 0)).unwrap();
+    let mut case = stage.case();
+    let reports = carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    let of = |path: &str| reports.iter().find(|report| report.step.place.path == path);
+    let layer = reports.iter().find(|report| report.step.place.kind == PlaceKind::NetworkLayer).unwrap();
+    assert_eq!(layer.outcome, Outcome::Changed);
+    assert_eq!(of(library).unwrap().outcome, Outcome::Waits { needs: layer.step.id.clone() });
+    assert!(stage.bench.survey().unwrap().exists(library));
+    assert_eq!(of("C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe").unwrap().outcome, Outcome::Done);
 }

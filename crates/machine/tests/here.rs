@@ -101,6 +101,28 @@ fn what_runs_is_seen_and_ends() {
 }
 
 #[test]
+fn a_program_that_is_tried_stays_or_ends_and_is_gone_afterwards() {
+    if !is_for_tests() {
+        return;
+    }
+    let machine = Here::open().unwrap();
+    let image = "C:\\windows\\system32\\winver.exe";
+    let runs = || machine.survey_of(&[]).unwrap().running.processes.iter().any(|one| one.image.ends_with("winver.exe"));
+    let stays = machine.try_program(image, 3).unwrap();
+    assert_eq!((stays.exit, stays.hangs), (None, false));
+    assert!(stays.windows.is_some());
+    assert!(!runs(), "it was ended");
+    // A copy of the test's own program ends at once, without an error.
+    let own = std::env::current_exe().unwrap();
+    fs::copy(own, "C:\\tried.exe").unwrap();
+    let ends = machine.try_program("C:\\tried.exe", 60).unwrap();
+    assert_eq!((ends.exit.is_some(), ends.others), (true, Vec::new()));
+    fs::write("C:\\broken.exe", "MZ and nothing behind it").unwrap();
+    assert!(machine.try_program("C:\\broken.exe", 1).is_err());
+    assert!(matches!(machine.try_program("C:\\nowhere.exe", 1), Err(MachineError::Absent(_))));
+}
+
+#[test]
 fn a_file_in_use_does_not_move() {
     if !is_for_tests() {
         return;

@@ -73,9 +73,7 @@ pub fn place(place: &Place) -> String {
         PlaceKind::ListEntry => {
             format!("{} in {} : {}", place.entry.as_deref().unwrap_or_default(), place.path, place.value_name())
         }
-        PlaceKind::NetworkLayer => {
-            format!("network layer {} in {}", place.entry.as_deref().unwrap_or_default(), place.path)
-        }
+        PlaceKind::NetworkLayer => format!("network layer {}", layer(place)),
         kind => format!("{} {place}", kind.word()),
     };
     shown(&text).into_owned()
@@ -97,12 +95,13 @@ pub fn object(place: &Place, title: &str) -> String {
         PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage | PlaceKind::SharedCount => {
             with_title(&shown(&place.to_string()), title)
         }
-        PlaceKind::NetworkLayer => {
-            let library = place.entry.as_deref().unwrap_or_default();
-            shown(&format!("{library} in {}", place.path)).into_owned()
-        }
+        PlaceKind::NetworkLayer => shown(&layer(place)).into_owned(),
         _ => titled(place, title),
     }
+}
+
+fn layer(place: &Place) -> String {
+    format!("{} in {}", place.entry.as_deref().unwrap_or_default(), place.path)
 }
 
 fn with_title(plain: &str, title: &str) -> String {
@@ -119,11 +118,29 @@ pub fn parts(remnant: &Remnant) -> usize {
 }
 
 /// How many files were compared, and how many of them by size alone.
-pub fn files_of(installed: &Installed) -> String {
+fn files_of(installed: &Installed) -> String {
     match installed.by_size {
         0 => count(installed.files, "file"),
         some => format!("{}, {} of them by size alone", count(installed.files, "file"), thousands(some)),
     }
+}
+
+/// Numbers with their nouns: the first ones in any case, of the others those that are not zero.
+pub fn counts(numbers: &[(usize, &str)], always: usize) -> String {
+    let shown = numbers.iter().enumerate().filter(|(at, (number, _))| *at < always || *number > 0);
+    shown.map(|(_, (number, noun))| count(*number, noun)).collect::<Vec<_>>().join(", ")
+}
+
+/// Everything that was compared of an install, with its numbers.
+pub fn compared(installed: &Installed) -> String {
+    let numbers = [
+        (installed.values, "registry value"),
+        (installed.shortcuts, "shortcut"),
+        (installed.services, "service"),
+        (installed.tasks, "task"),
+        (installed.drivers, "driver package"),
+    ];
+    format!("{}, {}", files_of(installed), counts(&numbers, 3))
 }
 
 /// The first sentence of a check: the answer.
@@ -149,15 +166,9 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
         _ => "Clean: a new trace finds nothing of the old.".to_owned(),
     };
     let installed = match (&receipt.install, receipt.installed) {
-        (Some(install), Verdict::Yes) => format!(
-            "Installed right: {} as its {} says ({}, {}, {}, {}).",
-            install.product,
-            install.teller(),
-            files_of(install),
-            count(install.values, "registry value"),
-            count(install.shortcuts, "shortcut"),
-            count(install.services, "service"),
-        ),
+        (Some(install), Verdict::Yes) => {
+            format!("Installed right: {} as its {} says ({}).", install.product, install.teller(), compared(install))
+        }
         (Some(install), _) => {
             format!(
                 "Not installed right: {} {} from the {}.",

@@ -34,14 +34,10 @@ fn is_new(survey: &Survey, remnant: &Remnant, installed: &BTreeSet<Place>, produ
         PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage => {
             !remnant.parts.is_empty() && remnant.parts.iter().all(put)
         }
-        PlaceKind::NetworkLayer => {
-            let place = remnant.place.folded();
-            let mut own = network::layers(survey).into_iter().filter(|layer| layer.place().folded() == place);
-            own.all(|layer| {
-                let value = |name| put(&Place::value(layer.key.as_str(), name));
-                put(&Place::key(layer.key.as_str())) || value("LibraryPath") || value("PackedCatalogItem")
-            })
-        }
+        PlaceKind::NetworkLayer => network::entries(survey, &remnant.place).into_iter().all(|layer| {
+            let value = |name| put(&Place::value(layer.key.as_str(), name));
+            put(&Place::key(layer.key.as_str())) || value("LibraryPath") || value("PackedCatalogItem")
+        }),
         PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::ListEntry | PlaceKind::SharedCount => {
             put(&Place::value(remnant.place.path.as_str(), remnant.place.value_name()))
         }

@@ -14,11 +14,11 @@ pub struct Trial {
     pub seconds: u64,
     /// The code with which it ended by itself; none where it had to be ended.
     pub exit: Option<u32>,
-    /// Titles of its windows that people see.
-    pub windows: Vec<String>,
+    /// Titles of its windows that people see; none where nobody can look for windows.
+    pub windows: Option<Vec<String>>,
     /// Whether one of its windows does not answer.
     pub hangs: bool,
-    /// Other programs of its folder that run when it has ended.
+    /// Other programs of its folder that were started since, and run when it has ended.
     pub others: Vec<String>,
 }
 
@@ -40,9 +40,10 @@ pub fn judge(program: &str, trial: &Trial) -> Started {
     let (stays, seen) = match (trial.exit, trial.others.as_slice()) {
         (None, _) if trial.hangs => (Verdict::No, format!("{name} runs, and its window does not answer")),
         (None, _) => {
-            let window = match trial.windows.as_slice() {
-                [] => "it shows no window".to_owned(),
-                [title, ..] => format!("its window is called \"{title}\""),
+            let window = match trial.windows.as_deref() {
+                None => "windows were not looked at".to_owned(),
+                Some([]) => "it shows no window".to_owned(),
+                Some([title, ..]) => format!("its window is called \"{title}\""),
             };
             (Verdict::Yes, format!("{name} ran for {seconds} seconds, until it was ended; {window}"))
         }
@@ -74,9 +75,12 @@ mod tests {
 
     #[test]
     fn what_runs_until_it_is_ended_stays() {
-        let trial = Trial { seconds: 10, windows: vec!["Scales".into()], ..Trial::default() };
+        let trial = Trial { seconds: 10, windows: Some(vec!["Scales".into()]), ..Trial::default() };
         let told = "desk.exe ran for 10 seconds, until it was ended; its window is called \"Scales\"";
         assert_eq!(seen(&trial), (Verdict::Yes, told.to_owned()));
+        let unseen = Trial { windows: None, ..trial.clone() };
+        assert!(seen(&unseen).1.ends_with("windows were not looked at"));
+        assert!(seen(&Trial { windows: Some(Vec::new()), ..unseen }).1.ends_with("it shows no window"));
         assert_eq!(seen(&Trial { hangs: true, ..trial }).0, Verdict::No);
     }
 

@@ -40,6 +40,14 @@ const IS_FOLDER: u32 = 0x8000_0000;
 /// Reads bytes of the file from an offset, as many as are there.
 pub type ReadAt<'r> = dyn Fn(u64, usize) -> Option<Vec<u8>> + 'r;
 
+/// Reads from bytes that are at hand.
+pub fn at_hand(content: &[u8]) -> impl Fn(u64, usize) -> Option<Vec<u8>> {
+    |offset, len| {
+        let start = usize::try_from(offset).ok()?.min(content.len());
+        Some(content[start..content.len().min(start.saturating_add(len))].to_vec())
+    }
+}
+
 /// Reads the version resource; `None` where there is none.
 pub fn parse(read: &ReadAt<'_>) -> Option<Version> {
     let headers = Headers::read(&read(0, HEADERS)?)?;

@@ -13,7 +13,7 @@ use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{EntryKind, Survey};
 use crate::units;
-use crate::units::drivers::Driver;
+use crate::units::drivers::{Driver, used_by};
 
 /// How a machine compares with a footprint.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -208,7 +208,7 @@ fn tasks(print: &Footprint, survey: &Survey, result: &mut Installed) {
     }
 }
 
-/// Driver packages, and whether the devices that are connected use them.
+/// Driver packages, and whether the devices that Windows knows use them.
 fn drivers(print: &Footprint, survey: &Survey, result: &mut Installed) {
     let all = units::drivers::drivers(survey);
     let registry = &survey.registry;
@@ -223,10 +223,7 @@ fn drivers(print: &Footprint, survey: &Survey, result: &mut Installed) {
         }
         for kind in &driver.devices {
             for instance in registry.subkeys(&format!("{set}\\Enum\\{kind}")) {
-                let class_key = registry.text(instance, "Driver");
-                let used = class_key
-                    .and_then(|key| registry.key(&format!("{set}\\Control\\Class\\{key}")))
-                    .and_then(|key| registry.text(key, "InfPath"));
+                let used = used_by(survey, instance);
                 if used.as_ref().is_some_and(|used| own.iter().any(|one| fold(&one.published) == fold(used))) {
                     continue;
                 }

@@ -115,7 +115,7 @@ fn drivers(before: &Survey, after: &Survey, print: &mut Footprint) {
     }
 }
 
-/// Names of programs that run from a folder that came.
+/// Names of programs that came and run.
 fn processes(before: &Survey, after: &Survey, print: &mut Footprint) {
     let is_new = |image: &str| after.has_file(image) && !before.has_file(image);
     let new = after.running.processes.iter().filter(|one| is_new(&one.image));

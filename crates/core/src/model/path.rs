@@ -166,7 +166,10 @@ pub fn may_be_short_for(short: &str, long: &str) -> bool {
     let (short, long) = (fold(short), fold(long));
     let (short_stem, short_ext) = short.rsplit_once('.').unwrap_or((&short, ""));
     let Some((start, number)) = short_stem.rsplit_once('~') else { return false };
-    let shape = !start.is_empty() && short_stem.len() <= 8 && number.parse::<u32>().is_ok_and(|number| number > 0);
+    let has_shape = !start.is_empty() && short_stem.len() <= 8 && number.parse::<u32>().is_ok_and(|number| number > 0);
+    if !has_shape {
+        return false;
+    }
     let (long_stem, long_ext) = match long.trim_start_matches('.').rsplit_once('.') {
         Some((stem, ext)) if !stem.is_empty() => (stem.to_owned(), ext.to_owned()),
         _ => (long.trim_start_matches('.').to_owned(), String::new()),
@@ -174,7 +177,7 @@ pub fn may_be_short_for(short: &str, long: &str) -> bool {
     let stem = shortened(&long_stem);
     let wanted: String = stem.chars().take(start.chars().count()).collect();
     let full = start.chars().count() == stem.chars().count().min(8 - 1 - number.len()).min(6);
-    shape && full && start == wanted && short_ext == shortened(&long_ext).chars().take(3).collect::<String>()
+    full && start == wanted && short_ext == shortened(&long_ext).chars().take(3).collect::<String>()
 }
 
 fn shortened(part: &str) -> String {
@@ -220,6 +223,7 @@ mod tests {
         assert!(may_be_short_for("scaled~1.msi", "Scale Desk.msi"));
         assert!(!may_be_short_for("SCALED~1", "Label Bridge"));
         assert!(!may_be_short_for("Scale Desk", "Scale Desk"));
+        assert!(!may_be_short_for("a~12345678", "a"));
     }
 
     #[test]

@@ -189,10 +189,7 @@ const SMALL: usize = 3 << 20;
 
 fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<bool> {
     one.kind = PayloadKind::Program;
-    let read = |offset: u64, len: usize| {
-        let start = usize::try_from(offset).ok()?.min(content.len());
-        Some(content[start..content.len().min(start.saturating_add(len))].to_vec())
-    };
+    let read = program::at_hand(content);
     let Version { company, product, description, version, .. } = program::parse(&read).unwrap_or_default();
     let signer = crate::content::signer::parse(&read);
     one.product = if product.is_empty() { description } else { product };

@@ -7,5 +7,5 @@ mod places;
 
 pub use checksum::{Checksum, beside};
 pub use judge::{Candidate, PayloadKind, judge, rank};
-pub use needed::{Brings, Needed, installed, missing_libraries, needed};
+pub use needed::{Brings, Needed, find_installed, missing_libraries, needed};
 pub use places::{Found, FoundIn, places};

@@ -42,10 +42,7 @@ impl Brings {
                 Some(Self { path, product: package.name, upgrade_code: package.upgrade_code, files })
             }
             [b'M', b'Z', ..] => {
-                let read = |offset: u64, len: usize| {
-                    let start = usize::try_from(offset).ok()?.min(content.len());
-                    Some(content[start..content.len().min(start.saturating_add(len))].to_vec())
-                };
+                let read = program::at_hand(content);
                 let Version { product, .. } = program::parse(&read)?;
                 Some(Self { path, product, upgrade_code: None, files: Vec::new() })
             }
@@ -78,7 +75,7 @@ pub fn needed(
     };
     let mut found = Vec::new();
     let needs = footprint.iter().flat_map(|print| print.needs.iter().map(|need| (need, print.name.as_str())));
-    for (named, name) in needs.filter(|(named, _)| installed(survey, registered, named).is_none()) {
+    for (named, name) in needs.filter(|(named, _)| find_installed(survey, registered, named).is_none()) {
         let is_it = |one: &Brings| {
             named.upgrade_code.is_some() && one.upgrade_code == named.upgrade_code
                 || !named.name.is_empty() && fold(&one.product) == fold(&named.name)
@@ -128,7 +125,7 @@ pub fn missing_libraries(survey: &Survey, package: &Package) -> BTreeMap<String,
 }
 
 /// The product that is meant, where it is installed.
-pub fn installed(survey: &Survey, registered: &Registered, named: &Named) -> Option<(Place, String)> {
+pub fn find_installed(survey: &Survey, registered: &Registered, named: &Named) -> Option<(Place, String)> {
     let by_code = named.upgrade_code.and_then(|code| registered.related(code).next());
     if let Some((code, product)) = by_code {
         let name = if product.name.is_empty() { named.name.clone() } else { product.name.clone() };

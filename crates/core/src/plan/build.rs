@@ -9,6 +9,7 @@ use crate::model::{Place, PlaceKind};
 use crate::packages::{Product, Registered};
 use crate::survey::{Process, Survey};
 use crate::trace::{Decision, Group, Remnant, Standing, Trace};
+use crate::units::{self, network};
 
 /// A program of somebody else that holds files of the subject open.
 #[derive(Clone, Debug)]
@@ -67,6 +68,7 @@ pub fn build_in_order(survey: &Survey, registered: &Registered, trace: &Trace, s
             standing: Standing::Certain,
             why: format!("{name} is another program and holds {files} open; `putback` starts it again"),
             after: Vec::new(),
+            requires: Vec::new(),
             content: None,
         });
     }
@@ -106,6 +108,7 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         standing: remnant.standing,
         why: remnant.reason.clone(),
         after: Vec::new(),
+        requires: Vec::new(),
         content: None,
     })
 }
@@ -193,6 +196,41 @@ fn name_and_link(steps: &mut [Step], survey: &Survey) {
     for step in steps.iter_mut().filter(|step| matches!(step.kind, StepKind::TakeFolder | StepKind::TakeFile)) {
         let inside = |files: &[String]| files.iter().any(|file| is_inside_or_same(file, &step.place.path));
         step.after = before.iter().filter(|(_, files)| inside(files)).map(|(id, _)| id.clone()).collect();
+    }
+    require_what_points_there(steps, survey);
+}
+
+/// What something else names and cannot do without goes only when that no longer names it: the library of a
+/// network layer, the service and the driver package of a filter or a network provider.
+fn require_what_points_there(steps: &mut [Step], survey: &Survey) {
+    let layers = network::layers(survey);
+    let drivers = units::drivers::drivers(survey);
+    let mut pointing: Vec<(String, Vec<Place>)> = Vec::new();
+    for step in steps.iter().filter(|step| step.decision != Decision::Keep) {
+        let places = match step.kind {
+            StepKind::TakeLayer => {
+                let own = layers.iter().filter(|layer| layer.place() == step.place);
+                own.filter_map(|layer| layer.file.as_ref()).map(Place::file).collect()
+            }
+            // An entry without a path names a service.
+            StepKind::TakeEntry => {
+                let service = step.place.entry.as_deref().filter(|entry| !entry.contains('\\')).unwrap_or_default();
+                let brings =
+                    |driver: &&units::drivers::Driver| driver.services.iter().any(|one| fold(one) == fold(service));
+                let packages = drivers.iter().filter(brings).map(|one| Place::new(PlaceKind::Driver, &one.published));
+                packages.chain([Place::new(PlaceKind::Service, service)]).collect()
+            }
+            _ => continue,
+        };
+        pointing.push((step.id.clone(), places));
+    }
+    for step in steps.iter_mut().filter(|step| !matches!(step.kind, StepKind::TakeLayer | StepKind::Uninstall)) {
+        let takes = |place: &Place| {
+            let own = std::iter::once(&step.place).chain(step.places());
+            own.into_iter().any(|taken| place.is_within(taken))
+        };
+        let needed = pointing.iter().filter(|(_, places)| places.iter().any(takes));
+        step.requires = needed.map(|(id, _)| id.clone()).collect();
     }
 }
 

@@ -33,7 +33,7 @@ pub fn to_toml(plan: &Plan) -> String {
         let _ = writeln!(out, "why = {}", quoted(&step.why));
         // What serde knows by name is written by serde, so that both directions agree.
         let table = toml::Table::try_from(step).expect("a step is a table");
-        for name in ["kind", "rung", "title", "place", "parts", "standing", "after", "expect", "content"] {
+        for name in ["kind", "rung", "title", "place", "parts", "standing", "after", "requires", "expect", "content"] {
             match table.get(name) {
                 Some(toml::Value::Array(items)) if name == "parts" => {
                     let _ = writeln!(out, "parts = [");

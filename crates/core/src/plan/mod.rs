@@ -116,6 +116,9 @@ pub struct Step {
     /// Steps that must come before it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after: Vec<String>,
+    /// Those of them whose places must be gone: as long as one is there, whatever the reason, this step is left.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub requires: Vec<String>,
     /// Digest of the state that the place must be in; another one is left alone. Empty where nothing may
     /// be there.
     pub expect: String,

@@ -56,6 +56,7 @@ mod tests {
             standing: Standing::Likely,
             why,
             after: Vec::new(),
+            requires: Vec::new(),
             expect: "0".repeat(32),
             content: None,
         })

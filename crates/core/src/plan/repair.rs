@@ -53,6 +53,7 @@ pub fn repair(
             standing: Standing::Certain,
             why,
             after: Vec::new(),
+            requires: Vec::new(),
             content: Some(blake3::hash(wanted).to_hex().to_string()),
         });
         wanted_by_steps.push(wanted.clone());

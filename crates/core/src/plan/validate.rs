@@ -107,7 +107,7 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
     }
     let mut seen = BTreeSet::new();
     for step in &plan.steps {
-        for needs in &step.after {
+        for needs in step.after.iter().chain(&step.requires) {
             // A needed step that was deleted from the file is the person's decision.
             if !seen.contains(needs) && plan.steps.iter().any(|other| other.id == *needs) {
                 return Err(PlanError::Order { step: step.id.clone(), needs: needs.clone() });

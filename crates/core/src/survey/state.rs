@@ -39,13 +39,10 @@ pub fn of(survey: &Survey, place: &Place) -> Option<String> {
         }
         // What stands before it in the list may go, and the number that it has there change.
         PlaceKind::NetworkLayer => {
-            let wanted = fold(place.entry.as_deref()?);
-            let all = network::layers(survey);
-            let mut own = all.iter().filter(|one| fold(&one.library) == wanted && fold(&one.list) == fold(&place.path));
-            let mut next = Some(own.next()?);
-            while let Some(layer) = next {
+            let own = network::entries(survey, place);
+            own.first()?;
+            for layer in own {
                 key_content(survey, survey.registry.key(&layer.key)?, &mut hasher);
-                next = own.next();
             }
         }
         PlaceKind::Service => {

@@ -8,7 +8,8 @@ use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::subject::AnchorKind;
 use crate::subject::names::{product_words, squashed, together};
-use crate::survey::NodeId;
+use crate::survey::{EntryKind, NodeId};
+use crate::units::drivers::Driver;
 
 impl Other {
     /// Whether its name, or that without its first word, is this one, written together.
@@ -42,6 +43,23 @@ pub fn is_in_others(scene: &Scene<'_>, path: &str) -> bool {
         above = parent(at);
     }
     scene.survey.entry(path).is_some_and(|entry| shares_file(scene, entry).is_some())
+}
+
+/// Whether a driver package is another product's: its files say that they are a part of something else than
+/// the subject, or its INF lies in another product's folder.
+pub fn is_driver_of_others(scene: &Scene<'_>, driver: &Driver) -> bool {
+    let survey = scene.survey;
+    let files = driver.parts.iter().filter(|part| part.kind == PlaceKind::File);
+    let told = files.filter_map(|part| survey.version_of(&part.path)).map(|version| version.product.as_str());
+    let told: Vec<&str> = told.filter(|product| !product.is_empty()).collect();
+    if told.iter().any(|product| scene.is_subject_name(product)) {
+        return false;
+    }
+    let inf = fold(&driver.original);
+    let is_inf = |at: NodeId| survey.files.data(at).kind == EntryKind::File && fold(survey.files.name(at)) == inf;
+    let holds = |folder: NodeId| survey.files.below(folder).into_iter().any(is_inf);
+    let folders = scene.others.iter().flat_map(|other| &other.folders);
+    !told.is_empty() || !inf.is_empty() && folders.filter_map(|folder| survey.files.find(folder)).any(holds)
 }
 
 /// Whether a key bears another product's name, or lies below one that does.

@@ -152,6 +152,15 @@ fn variable_why(place: &Place) -> Option<&'static str> {
     (is_environment && is_windows).then_some("Windows needs it")
 }
 
+/// Files that connections need as long as what names them stays, with why: libraries of layers that are not
+/// taken, programs of services that adapters are bound to.
+pub fn needed_by_network(survey: &Survey) -> Vec<(String, &'static str)> {
+    let layers = network::layers(survey).into_iter();
+    let stay = layers.filter_map(|layer| Some((why_on(survey, &layer.place())?, layer.file?)));
+    let stay = stay.map(|(why, file)| (file, why));
+    stay.chain(network::bound_programs(survey).map(|program| (program, BOUND))).collect()
+}
+
 /// Whether network adapters are bound to a component.
 fn is_bound(survey: &Survey, is_it: impl Fn(&Component) -> bool) -> bool {
     network::components(survey).iter().any(is_it)

@@ -216,12 +216,13 @@ impl<'s> Scene<'s> {
         !name.is_empty() && self.publishers.contains(&together(&publisher_words(name)))
     }
 
-    /// Whether another product in the list of programs is by the same publisher, or may be: a user's list that
-    /// could not be read may show one.
+    /// Whether another product in the list of programs is by the same publisher, or may be: a hive that could
+    /// not be read may list one.
     pub fn publisher_has_others(&self) -> bool {
         let is_hive = |what: &str| {
             let folded = fold(what);
-            folded.starts_with("HKU\\") || path::leaf(&folded) == "NTUSER.DAT"
+            let is_file = ["NTUSER.DAT", "SOFTWARE"].contains(&path::leaf(&folded));
+            is_file || folded.starts_with("HKU\\") || folded.starts_with("HKLM\\")
         };
         self.others.iter().any(|other| self.is_publisher_name(&other.publisher))
             || self.survey.gaps.iter().any(|gap| is_hive(&gap.what))
@@ -271,7 +272,7 @@ impl<'s> Scene<'s> {
     /// Why the network needs a file, if it does.
     pub fn needed_by_network(&self, file: NodeId) -> Option<&'static str> {
         let needed = self.units.needed.get_or_init(|| {
-            let files = units::network::needed_files(self.survey).into_iter();
+            let files = super::protected::needed_by_network(self.survey).into_iter();
             files.filter_map(|(path, why)| Some((self.survey.entry(&path)?, why))).collect()
         });
         needed.get(&file).copied()

@@ -118,11 +118,25 @@ fn read_device_ids(survey: &Survey, above: KeyId, found: &mut BTreeMap<String, D
     }
 }
 
+/// Keys of all devices that Windows knows, connected or not.
+pub fn instances(survey: &Survey) -> Vec<KeyId> {
+    let registry = &survey.registry;
+    let buses = registry.subkeys(&format!("HKLM\\SYSTEM\\{}\\Enum", survey.facts.control_set)).into_iter();
+    let devices = buses.flat_map(|bus| registry.keys().children(bus));
+    devices.flat_map(|device| registry.keys().children(device)).collect()
+}
+
+/// The name under which the INF is published that a device uses; none where it has no driver.
+pub fn used_by(survey: &Survey, instance: KeyId) -> Option<String> {
+    let class_key = survey.registry.text(instance, "Driver")?;
+    let path = format!("HKLM\\SYSTEM\\{}\\Control\\Class\\{class_key}", survey.facts.control_set);
+    survey.registry.text(survey.registry.key(&path)?, "InfPath")
+}
+
 /// Devices with the class keys that name an INF. A device whose driver goes is found anew by Windows.
 fn read_devices(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
     let registry = &survey.registry;
     let control = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
-    let mut by_class_key: BTreeMap<String, String> = BTreeMap::new();
     for class in registry.subkeys(&format!("{control}\\Control\\Class")) {
         for key in registry.keys().children(class) {
             let Some(published) = registry.text(key, "InfPath").filter(|name| is_published_name(name)) else {
@@ -133,15 +147,10 @@ fn read_devices(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
             if driver.provider.is_empty() {
                 driver.provider = registry.text(key, "ProviderName").unwrap_or_default();
             }
-            by_class_key.insert(fold(&format!("{}\\{}", registry.name(class), registry.name(key))), published);
         }
     }
-    let buses = registry.subkeys(&format!("{control}\\Enum")).into_iter();
-    let devices = buses.flat_map(|bus| registry.keys().children(bus));
-    for instance in devices.flat_map(|device| registry.keys().children(device)) {
-        let class_key = registry.text(instance, "Driver");
-        let Some(published) = class_key.and_then(|key| by_class_key.get(&fold(&key))) else { continue };
-        let Some(driver) = at(found, published) else { continue };
+    for instance in instances(survey) {
+        let Some(driver) = used_by(survey, instance).and_then(|published| at(found, &published)) else { continue };
         let path = registry.path(instance);
         driver.devices.push(path[control.len() + "\\Enum\\".len()..].to_owned());
         driver.services.extend(registry.text(instance, "Service"));

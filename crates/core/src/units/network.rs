@@ -7,7 +7,7 @@
 //! ends there, and with it the network. A protocol is one value, `PackedCatalogItem`: the path of its library
 //! in 260 bytes, then Microsoft's `WSAPROTOCOL_INFOW`. Components stand below `Control\Network`, by class.
 
-use crate::model::path::{plain, program_of};
+use crate::model::path::{leaf, plain, program_of};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{KeyId, Survey};
@@ -49,7 +49,7 @@ pub struct Layer {
 }
 
 impl Layer {
-    /// All entries of the same library in the same list: they go or stay together.
+    /// All entries of the same library in the same list: they go or stay together, see [`entries`].
     pub fn place(&self) -> Place {
         let entry = Some(self.library.clone());
         Place { entry, ..Place::new(PlaceKind::NetworkLayer, self.list.as_str()) }
@@ -77,6 +77,14 @@ pub fn layers(survey: &Survey) -> Vec<Layer> {
     lists(survey).iter().flat_map(|list| layers_of(survey, list)).collect()
 }
 
+/// The entries that a place stands for: those of one library in one list.
+pub fn entries(survey: &Survey, place: &Place) -> Vec<Layer> {
+    let library = fold(place.entry.as_deref().unwrap_or_default());
+    let mut own = layers_of(survey, &place.path);
+    own.retain(|layer| fold(&layer.library) == library);
+    own
+}
+
 fn layers_of(survey: &Survey, list: &str) -> Vec<Layer> {
     let registry = &survey.registry;
     let mut keys: Vec<KeyId> = registry.subkeys(list);
@@ -84,7 +92,7 @@ fn layers_of(survey: &Survey, list: &str) -> Vec<Layer> {
     let read = |key: &KeyId| {
         let path = registry.path(*key);
         let bare = |library: String| {
-            let file = file_of(survey, &library);
+            let file = file_of(survey, &library, leaf(list) == LISTS[0]);
             Layer { list: list.to_owned(), key: path.clone(), library, file, id: None, chain: Vec::new() }
         };
         if let Some(library) = registry.text(*key, "LibraryPath") {
@@ -102,9 +110,14 @@ fn layers_of(survey: &Survey, list: &str) -> Vec<Layer> {
 }
 
 /// The file that a library's path means. Letters beyond ASCII stand for whatever letters a name on the disk has
-/// in their place, as long as only one name fits.
-fn file_of(survey: &Survey, library: &str) -> Option<String> {
-    let path = plain(library, &survey.environment(None));
+/// in their place, as long as only one name fits. For 32-bit programs the folder of programs is that of theirs.
+fn file_of(survey: &Survey, library: &str, is_32: bool) -> Option<String> {
+    let native = "%ProgramFiles%";
+    let library = match library.get(..native.len()).filter(|start| is_32 && start.eq_ignore_ascii_case(native)) {
+        Some(_) => format!("%ProgramFiles(x86)%{}", &library[native.len()..]),
+        None => library.to_owned(),
+    };
+    let path = plain(&library, &survey.environment(None));
     if path.is_ascii() || survey.exists(&path) {
         return Some(path);
     }
@@ -136,14 +149,9 @@ fn counted(survey: &Survey, list: &str) -> Option<usize> {
     usize::try_from(count).ok()
 }
 
-/// Whether a key is a list of network layers.
-pub fn is_list(survey: &Survey, key: &str) -> bool {
-    lists(survey).iter().any(|list| fold(list) == fold(key))
-}
-
 /// Why entries of a library are never taken out of a list, or `None` where they may be.
 pub fn why(survey: &Survey, place: &Place) -> Option<&'static str> {
-    if !is_list(survey, &place.path) {
+    if !lists(survey).iter().any(|list| fold(list) == fold(&place.path)) {
         return Some("it is no list of the network's layers");
     }
     let all = layers_of(survey, &place.path);
@@ -177,19 +185,6 @@ pub fn components(survey: &Survey) -> Vec<Component> {
 /// Why a service or a driver package of network adapters is not taken by us.
 pub const BOUND: &str = "network adapters are bound to it, and would be cut off without it: uninstall it in the \
                          properties of an adapter first";
-
-/// Files that connections need as long as what names them stays: libraries of layers that are not taken,
-/// programs of services that adapters are bound to.
-pub fn needed_files(survey: &Survey) -> Vec<(String, &'static str)> {
-    let mut found = Vec::new();
-    for layer in layers(survey) {
-        if let Some(why) = crate::trace::protected::why_on(survey, &layer.place()) {
-            found.extend(layer.file.map(|file| (file, why)));
-        }
-    }
-    found.extend(bound_programs(survey).map(|program| (program, BOUND)));
-    found
-}
 
 /// Programs of the services that adapters are bound to.
 pub fn bound_programs(survey: &Survey) -> impl Iterator<Item = String> {

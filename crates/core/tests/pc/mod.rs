@@ -4,7 +4,7 @@
 
 use std::collections::BTreeMap;
 
-use stubble_core::content::{Content, TaskFile, Told};
+use stubble_core::content::{Content, TaskFile, Told, Version};
 use stubble_core::model::{FileTime, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Identified, PackageFile, Subject, identify};
@@ -23,7 +23,7 @@ pub struct Pc {
     files: BTreeMap<String, (EntryKind, u64, u64)>,
     keys: BTreeMap<String, (u64, Vec<RegValue>)>,
     links: Vec<(String, String)>,
-    tasks: BTreeMap<String, String>,
+    told: BTreeMap<String, Content>,
     running: Running,
     gaps: Vec<Gap>,
 }
@@ -140,11 +140,35 @@ impl Pc {
         self.file(path)
     }
 
+    /// A driver package with its INF and its driver, both in the store, and the driver among Windows' own.
+    pub fn driver(&mut self, published: &str, inf: &str, provider: &str) -> &mut Self {
+        let stem = inf.trim_end_matches(".inf");
+        let store = format!("{inf}_amd64_{stem}");
+        let database = "HKLM\\SYSTEM\\DriverDatabase";
+        self.file(&format!("C:\\Windows\\INF\\{published}"))
+            .file(&format!("C:\\Windows\\System32\\DriverStore\\FileRepository\\{store}\\{inf}"))
+            .file(&format!("C:\\Windows\\System32\\DriverStore\\FileRepository\\{store}\\{stem}.sys"))
+            .file(&format!("C:\\Windows\\System32\\drivers\\{stem}.sys"))
+            .key(&format!("{database}\\DriverInfFiles\\{published}"), &[("", &store)])
+            .key(
+                &format!("{database}\\DriverPackages\\{store}"),
+                &[("", published), ("InfName", inf), ("Provider", provider)],
+            )
+    }
+
     /// A task by its path in the library, with what it runs.
     pub fn task(&mut self, path: &str, command: &str) -> &mut Self {
         let file = format!("C:\\Windows\\System32\\Tasks{path}");
-        self.tasks.insert(file.clone(), command.to_owned());
+        let task = TaskFile { commands: vec![command.to_owned()], ..TaskFile::default() };
+        self.told.insert(file.clone(), Content::Task(task));
         self.file(&file)
+    }
+
+    /// A program that says what it is a part of.
+    pub fn program(&mut self, path: &str, product: &str) -> &mut Self {
+        let version = Version { product: product.to_owned(), ..Version::default() };
+        self.told.insert(path.to_owned(), Content::Program(version));
+        self.file(path)
     }
 
     pub fn service(&mut self, name: &str, command: &str, running: bool) -> &mut Self {
@@ -197,16 +221,14 @@ impl Pc {
             let values = values.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
             keys.insert(path, registry.add(above, name, FileTime(*time), 1, values));
         }
-        let tasks = self.tasks.iter().filter(|(path, _)| ids.contains_key(path.as_str())).map(|(path, command)| {
-            let task = TaskFile { commands: vec![command.clone()], ..TaskFile::default() };
-            Told { file: ids[path.as_str()], content: Content::Task(task) }
-        });
+        let told = self.told.iter().filter(|(path, _)| ids.contains_key(path.as_str()));
+        let told = told.map(|(path, content)| Told { file: ids[path.as_str()], content: content.clone() });
         let shortcuts = self.links.iter().filter(|(path, _)| ids.contains_key(path.as_str()));
         let shortcuts = shortcuts.map(|(path, target)| Shortcut { file: ids[path.as_str()], target: target.clone() });
         Survey {
             facts: facts(),
             shortcuts: shortcuts.collect(),
-            contents: tasks.collect(),
+            contents: told.collect(),
             short_names: Vec::new(),
             files: tree.finish(),
             registry: registry.finish(),

@@ -15,12 +15,7 @@ pub(super) fn read(place: &Place, survey: &Survey, machine: &dyn Alter) -> Resul
     let was = machine.read_key(&place.path)?;
     let (above, count) = counted_in(&place.path)?;
     let (count, _) = machine.read_value(above, &count)?;
-    let library = fold(place.entry.as_deref().unwrap_or_default());
-    let goes: Vec<String> = network::layers(survey)
-        .into_iter()
-        .filter(|layer| fold(&layer.list) == fold(&place.path) && fold(&layer.library) == library)
-        .map(|layer| fold(&layer.key))
-        .collect();
+    let goes: Vec<String> = network::entries(survey, place).iter().map(|layer| fold(&layer.key)).collect();
     let stays = was.keys.iter().filter(|key| !goes.contains(&fold(&format!("{}\\{}", place.path, key.name))));
     let set = numbered(stays);
     if set.len() == was.keys.len() {

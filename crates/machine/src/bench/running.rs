@@ -107,7 +107,7 @@ impl Bench {
         let content = self.disk.read_file(image, LARGEST_PROGRAM)?;
         let seen = Trial { seconds, ..Trial::default() };
         if !content.starts_with(b"MZ") {
-            return Ok(Trial { windows: self.titles(image)?, ..seen });
+            return Ok(Trial { windows: self.window(image)?, ..seen });
         }
         if Headers::read(&content).is_none_or(|headers| headers.length() > content.len() as u64) {
             return Ok(Trial { exit: Some(NO_PROGRAM), ..seen });
@@ -121,13 +121,13 @@ impl Bench {
                 return Ok(Trial { exit: Some(NO_LIBRARY), ..seen });
             }
         }
-        Ok(Trial { windows: self.titles(image)?, ..seen })
+        Ok(Trial { windows: self.window(image)?, ..seen })
     }
 
-    /// What a program of the bench calls itself.
-    fn titles(&self, image: &str) -> Result<Vec<String>, MachineError> {
+    /// The window of a program that has a name for people; the bench knows no others.
+    fn window(&self, image: &str) -> Result<Option<Vec<String>>, MachineError> {
         let is_it = |one: &ProcessState| fold(&one.image) == fold(image) && !one.title.is_empty();
-        Ok(self.state()?.processes.into_iter().filter(is_it).map(|one| one.title).take(1).collect())
+        Ok(self.state()?.processes.into_iter().find(is_it).map(|one| vec![one.title]))
     }
 
     /// What runs now.

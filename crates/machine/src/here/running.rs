@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use stubble_core::confirm::Trial;
 use stubble_core::model::path::{is_inside_or_same, parent};
 use stubble_core::model::text::fold;
-use stubble_core::survey::{Gap, Process, Running, ServiceState};
+use stubble_core::survey::{Gap, Process, Running};
 
 use super::Here;
 use super::api::{file, process, service};
@@ -29,14 +29,7 @@ impl Here {
         let processes = processes.into_iter().filter_map(|one| {
             Some(Process { pid: one.pid, image: one.image?, title: one.name, user: String::new(), holds: Vec::new() })
         });
-        Running {
-            processes: processes.collect(),
-            services: services
-                .into_iter()
-                .map(|one| ServiceState { name: one.name, running: one.running, on_its_way: one.on_its_way })
-                .collect(),
-            ..Running::default()
-        }
+        Running { processes: processes.collect(), services, ..Running::default() }
     }
 
     pub(super) fn free_bytes(&self) -> Option<u64> {
@@ -82,6 +75,8 @@ impl Here {
             command.current_dir(folder);
         }
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let others = || process::all().unwrap_or_default().into_iter();
+        let before: Vec<u32> = others().map(|one| one.pid).collect();
         let mut child = command.spawn().map_err(MachineError::io(image))?;
         let mut seen = Trial { seconds, ..Trial::default() };
         let until = Instant::now() + Duration::from_secs(seconds);
@@ -89,15 +84,15 @@ impl Here {
             if let Some(status) = child.try_wait().map_err(MachineError::io(image))? {
                 seen.exit = Some(status.code().unwrap_or_default().cast_unsigned());
                 let folder = parent(image).unwrap_or(image);
-                let all = process::all().unwrap_or_default().into_iter().filter_map(|one| one.image);
-                seen.others = all.filter(|other| is_inside_or_same(other, folder)).collect();
+                let new = others().filter(|one| !before.contains(&one.pid)).filter_map(|one| one.image);
+                seen.others = new.filter(|other| is_inside_or_same(other, folder)).collect();
                 return Ok(seen);
             }
             std::thread::sleep(Duration::from_millis(100));
         }
         let windows = process::windows_of(child.id());
         seen.hangs = windows.iter().any(|window| window.hangs);
-        seen.windows = windows.into_iter().map(|window| window.title).filter(|title| !title.is_empty()).collect();
+        seen.windows = Some(windows.into_iter().map(|window| window.title).collect());
         process::ask_to_close(child.id());
         if !process::has_ended(child.id(), PATIENCE) {
             child.kill().map_err(MachineError::io(image))?;

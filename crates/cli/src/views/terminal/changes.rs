@@ -17,7 +17,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
     let (word, style) = match report.outcome {
         Outcome::Done | Outcome::Uninstalled { .. } => ("done", GOOD),
         Outcome::AlreadyGone => ("already gone", QUIET),
-        Outcome::Changed => ("left alone", CARE),
+        Outcome::Changed | Outcome::Waits { .. } => ("left alone", CARE),
         Outcome::CameBack => ("came back", BAD),
         Outcome::PutOff { .. } => ("put off", CARE),
         Outcome::InUse { .. } => ("in use", CARE),
@@ -30,6 +30,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
         Outcome::Done | Outcome::AlreadyGone => return out,
         Outcome::Uninstalled { gone, made, lost } => uninstalled(*gone, made, lost),
         Outcome::Changed => "it is no longer as the plan saw it; make a new plan".to_owned(),
+        Outcome::Waits { needs } => format!("{needs} comes first, and what it takes is still there and needs this"),
         Outcome::CameBack => "it was taken, and Windows or another program has put something there again; `stubble borrow network driver-search` keeps Windows from it".to_owned(),
         Outcome::PutOff { file, by } => {
             format!("{} is held open by {}; Windows moves it to the vault at its next start", shown(file), shown(by))

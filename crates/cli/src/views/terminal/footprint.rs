@@ -38,16 +38,19 @@ pub fn footprint(print: &Footprint, width: Option<usize>) -> String {
     row("replaces", named(&print.predecessors));
     row("not beside", named(&print.conflicts));
     row("needs", named(&print.needs));
+    row("uninstalled", named(&print.uninstall_order));
     row("runs as", print.processes.join(", "));
     let bytes: u64 = print.files.iter().filter_map(|file| file.size).sum();
     let proven = print.files.iter().filter(|file| !file.blake3.is_empty()).count();
-    let parts = [
-        format!("{} ({}; {proven} with a digest)", words::count(print.files.len(), "file"), words::size(bytes)),
-        words::count(print.values.len(), "registry value"),
-        words::count(print.services.len(), "service"),
-        words::count(print.shortcuts.len(), "shortcut"),
+    let files = format!("{} ({}; {proven} with a digest)", words::count(print.files.len(), "file"), words::size(bytes));
+    let numbers = [
+        (print.values.len(), "registry value"),
+        (print.shortcuts.len(), "shortcut"),
+        (print.services.len(), "service"),
+        (print.tasks.len(), "task"),
+        (print.drivers.len(), "driver package"),
     ];
-    row("consists of", parts.join(", "));
+    row("consists of", format!("{files}, {}", words::counts(&numbers, 3)));
     for folder in print.program_folders() {
         row("in", folder.to_owned());
     }
@@ -82,14 +85,7 @@ pub fn footprint_compared(done: &PrintCompared, width: Option<usize>) -> String 
     };
     let title = format!("{} on {} {word}.", shown(&installed.product), shown(&done.computer));
     let mut out = styled(style, hang("", &title, width).trim_end()) + "\n";
-    let text = format!(
-        "{}, {}, {}, {}",
-        words::files_of(installed),
-        words::count(installed.values, "registry value"),
-        words::count(installed.services, "service"),
-        words::count(installed.shortcuts, "shortcut")
-    );
-    out.push_str(&hang("  compared: ", &text, width));
+    out.push_str(&hang("  compared: ", &words::compared(installed), width));
     for finding in &installed.findings {
         let text = format!(
             "{}: {}, expected {}",

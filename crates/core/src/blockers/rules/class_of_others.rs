@@ -11,8 +11,8 @@ use crate::trace::Decision;
 /// Keys below a class, or a kind of document, that say which program or library serves it.
 const SERVERS: [&str; 3] = ["INPROCSERVER32", "LOCALSERVER32", "COMMAND"];
 
-/// Classes and kinds of documents that setup registers, and that another product's program serves now: the last one wins, and the
-/// other stops working.
+/// Classes and kinds of documents that setup registers, and that another product's program serves now: the
+/// last one wins, and the other stops working.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let Some((_, package)) = situation.payload else { return Vec::new() };
     let survey = situation.survey;

@@ -4,11 +4,13 @@ use crate::model::path::leaf;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind, list};
 use crate::survey::KeyId;
+use crate::units::drivers::{instances, used_by};
 
 /// Bit of a device's `ConfigFlags`, as Microsoft publishes it: installing its driver failed.
 const FAILED: u32 = 0x40;
 
-/// Devices of the subject that have no driver, or another's: the product does not reach them.
+/// Devices that the subject's driver is made for and that have none, or another's: the product does not reach
+/// them. Whether one is connected now is not looked at.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let survey = situation.survey;
     let registry = &survey.registry;
@@ -17,26 +19,20 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     if own.is_empty() {
         return Vec::new();
     }
-    let set = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
-    let buses = registry.subkeys(&format!("{set}\\Enum")).into_iter();
-    let devices = buses.flat_map(|bus| registry.keys().children(bus));
     let mut found = Vec::new();
-    for instance in devices.flat_map(|device| registry.keys().children(device)) {
+    for instance in instances(survey) {
         let Some((inf, id)) = known_to(situation, instance, &own) else { continue };
         let name = registry.text(instance, "FriendlyName").or_else(|| registry.text(instance, "DeviceDesc"));
         // Names from a resource stand behind a semicolon.
         let name = name.and_then(|name| name.rsplit(';').next().map(str::to_owned)).unwrap_or_else(|| id.clone());
-        let used = registry.text(instance, "Driver").and_then(|class_key| {
-            registry.text(registry.key(&format!("{set}\\Control\\Class\\{class_key}"))?, "InfPath")
-        });
         let flags = registry.value(instance, "ConfigFlags").and_then(|value| value.dword()).unwrap_or(0);
-        let (title, seen) = match used {
+        let (title, seen) = match used_by(survey, instance) {
             Some(used) if own.contains(&fold(&used)) && flags & FAILED == 0 => continue,
             Some(used) if own.contains(&fold(&used)) => {
                 (format!("The driver of {name} could not be installed"), format!("Windows notes a failure for {used}"))
             }
             Some(used) => (format!("{name} has another driver"), format!("it uses {used}, and {inf} is made for it")),
-            None => (format!("{name} has no driver"), format!("it is connected, and {inf} is made for it")),
+            None => (format!("{name} has no driver"), format!("Windows knows it, and {inf} is made for it")),
         };
         found.push(blocker(
             "devices",

@@ -1,10 +1,12 @@
 use super::Rule;
 use super::driver::source_of;
+use super::service::services_that_go;
 use crate::model::path::leaf;
 use crate::model::text::fold;
-use crate::model::{Place, PlaceKind, list};
+use crate::model::{Place, list};
 use crate::survey::KeyId;
-use crate::trace::{Claims, Evidence, Scene, Standing, protected};
+use crate::trace::{Claims, Evidence, Scene};
+use crate::units::drivers::instances;
 
 /// Services of the subject that classes of devices, or single devices, name as filters. A device that
 /// names a filter which is gone does not start, so that the entry goes before the service.
@@ -39,25 +41,11 @@ impl Rule for DeviceFilter {
     }
 }
 
-/// Services that are surely the subject's, and may go. What hangs on a service is no surer than that: an
-/// entry taken from one that stays would leave whoever needs it without it.
-pub(super) fn services_that_go(scene: &Scene<'_>, claims: &Claims) -> Vec<Place> {
-    let is_sure = |place: &&Place| {
-        let sure = matches!(claims.standing(place), Some(Standing::Certain | Standing::Likely));
-        sure && protected::why_on(scene.survey, place).is_none()
-    };
-    claims.of_kind(PlaceKind::Service).filter(is_sure).cloned().collect()
-}
-
 /// Keys of all classes of devices and of all devices.
 fn holders(scene: &Scene<'_>) -> Vec<KeyId> {
     let registry = &scene.survey.registry;
     let set = format!("HKLM\\SYSTEM\\{}", scene.survey.facts.control_set);
     let mut found = registry.subkeys(&format!("{set}\\Control\\Class"));
-    for bus in registry.subkeys(&format!("{set}\\Enum")) {
-        for device in registry.keys().children(bus) {
-            found.extend(registry.keys().children(device));
-        }
-    }
+    found.extend(instances(scene.survey));
     found
 }

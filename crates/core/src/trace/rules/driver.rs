@@ -3,6 +3,7 @@ use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::EntryKind;
+use crate::trace::bystanders::is_driver_of_others;
 use crate::trace::{Claims, Evidence, Scene, Standing};
 
 /// Driver packages whose INF lies in a folder of the subject, or that the publisher has made.
@@ -15,17 +16,16 @@ impl Rule for Driver {
             let mut add = |rule: &str, text: String, from: Option<Place>| {
                 claims.add_with_parts(place.clone(), driver.parts.clone(), Evidence::new(rule, text, from));
             };
-            let files = driver.parts.iter().filter(|part| part.kind == PlaceKind::File);
-            let told = files.filter_map(|part| Some((leaf(&part.path), scene.survey.version_of(&part.path)?)));
-            let told: Vec<_> = told.filter(|(_, version)| !version.product.is_empty()).collect();
-            let says = told.iter().find(|(_, version)| scene.is_subject_name(&version.product));
-            let says = says.map(|(file, version)| ((*file).to_owned(), version.product.clone()));
             if scene.is_publisher_name(&driver.provider) {
-                // What says that it is a part of something else is not the publisher's only product's.
-                let is_alone = !scene.publisher_has_others() && (told.is_empty() || says.is_some());
+                // The publisher's only product has every driver of the publisher's that is nobody else's.
+                let is_alone = !scene.publisher_has_others() && !is_driver_of_others(scene, driver);
                 let rule = if is_alone { "driver-provider-alone" } else { "driver-provider" };
                 add(rule, format!("{} is its provider", driver.provider), None);
             }
+            let says = driver.parts.iter().filter(|part| part.kind == PlaceKind::File).find_map(|part| {
+                let version = scene.survey.version_of(&part.path)?;
+                scene.is_subject_name(&version.product).then(|| (leaf(&part.path).to_owned(), version.product.clone()))
+            });
             if let Some((file, product)) = says {
                 add("content", format!("{file} in it says that it is a part of {product}"), None);
             }

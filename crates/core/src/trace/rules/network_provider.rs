@@ -1,5 +1,5 @@
 use super::Rule;
-use super::device_filter::services_that_go;
+use super::service::services_that_go;
 use crate::model::text::fold;
 use crate::model::{Place, list};
 use crate::trace::{Claims, Evidence, Scene};

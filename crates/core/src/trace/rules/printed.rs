@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::subject::{Anchor, AnchorKind};
-use crate::trace::bystanders::{is_in_others, is_key_of_others};
+use crate::trace::bystanders::{is_driver_of_others, is_in_others, is_key_of_others};
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Files, values, tasks and driver packages that the product's footprint names, and that are there.
@@ -41,20 +41,21 @@ impl Rule for Printed {
     }
 }
 
-/// A task, unless it runs a program of another product.
+/// A task that runs a program, none of which is another product's: a name alone is nobody's.
 fn task(scene: &Scene<'_>, claims: &mut Claims, anchor: &Anchor, text: &str) {
     for task in scene.tasks().iter().filter(|task| fold(&task.path) == fold(&anchor.value)) {
-        if !task.programs(scene.survey).iter().any(|program| is_in_others(scene, program)) {
+        let programs = task.programs(scene.survey);
+        if !programs.is_empty() && !programs.iter().any(|program| is_in_others(scene, program)) {
             let place = Place::new(PlaceKind::Task, &task.path);
             claims.add_with_parts(place, task.parts.clone(), Evidence::new("footprint", text.to_owned(), None));
         }
     }
 }
 
-/// A driver package, if it is by the publisher.
+/// A driver package that is by the publisher, and not of another product.
 fn driver(scene: &Scene<'_>, claims: &mut Claims, anchor: &Anchor, text: &str) {
     for driver in scene.drivers().iter().filter(|driver| fold(&driver.original) == fold(&anchor.value)) {
-        if scene.is_publisher(&driver.provider) {
+        if scene.is_publisher_name(&driver.provider) && !is_driver_of_others(scene, driver) {
             let place = Place::new(PlaceKind::Driver, &driver.published);
             claims.add_with_parts(place, driver.parts.clone(), Evidence::new("footprint", text.to_owned(), None));
         }

@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::path::is_inside_or_same;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, Scene, Standing, protected};
 
 /// Services whose program lies in a folder of the subject.
 pub struct Service;
@@ -30,4 +30,14 @@ impl Rule for Service {
             claims.add(place, Evidence::new(lead.rule("service-program"), text, Some(lead.place)));
         }
     }
+}
+
+/// Services that are surely the subject's, and may go. What hangs on a service is no surer than that: an
+/// entry taken from one that stays would leave whoever needs it without it.
+pub(super) fn services_that_go(scene: &Scene<'_>, claims: &Claims) -> Vec<Place> {
+    let is_sure = |place: &&Place| {
+        let sure = matches!(claims.standing(place), Some(Standing::Certain | Standing::Likely));
+        sure && protected::why_on(scene.survey, place).is_none()
+    };
+    claims.of_kind(PlaceKind::Service).filter(is_sure).cloned().collect()
 }

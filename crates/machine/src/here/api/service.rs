@@ -3,6 +3,7 @@
 use std::io;
 use std::ptr::{null, null_mut};
 
+use stubble_core::survey::ServiceState;
 use windows_sys::Win32::Foundation::{
     ERROR_MORE_DATA, ERROR_SERVICE_ALREADY_RUNNING, ERROR_SERVICE_DOES_NOT_EXIST, ERROR_SERVICE_MARKED_FOR_DELETE,
     ERROR_SERVICE_NOT_ACTIVE,
@@ -61,16 +62,8 @@ fn done(answer: i32) -> io::Result<()> {
     if answer == 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }
 
-/// A service and its state.
-pub(in crate::here) struct Found {
-    pub name: String,
-    pub running: bool,
-    /// Starting, stopping, pausing or continuing.
-    pub on_its_way: bool,
-}
-
-/// All services and drivers, each with whether it runs.
-pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
+/// All services and drivers with their states.
+pub(in crate::here) fn all() -> io::Result<Vec<ServiceState>> {
     let manager = manager(SC_MANAGER_CONNECT | SC_MANAGER_ENUMERATE_SERVICE)?;
     let mut found = Vec::new();
     let mut resume = 0;
@@ -101,7 +94,7 @@ pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
                 (text_at(record.lpServiceName), record.ServiceStatusProcess.dwCurrentState)
             };
             let on_its_way = !matches!(state, SERVICE_STOPPED | SERVICE_RUNNING | SERVICE_PAUSED);
-            found.push(Found { name, running: state != SERVICE_STOPPED, on_its_way });
+            found.push(ServiceState { name, running: state != SERVICE_STOPPED, on_its_way });
         }
         match outcome {
             Err(error) if is(&error, ERROR_MORE_DATA) && count > 0 => {}
