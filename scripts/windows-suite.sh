@@ -4,7 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-packages=(rustc-web cargo-web rust-web-src gcc-mingw-w64-x86-64 wine wine64 wixl)
+packages=(rustc-web cargo-web rust-web-src gcc-mingw-w64-x86-64 wine wine64 wixl msitools)
 missing=()
 for package in "${packages[@]}"; do
   dpkg -s "$package" >/dev/null 2>&1 || missing+=("$package")
@@ -24,8 +24,9 @@ for_windows() {
     /usr/bin/cargo "$1" -Zbuild-std=std,panic_unwind --target "$target" --locked "${@:2}"
 }
 echo "-- building for Windows"
-for_windows build -q -p stubble
-for_windows test -q --no-run -p stubble-core -p stubble-hive -p stubble-machine --message-format=json 2>/dev/null |
+# All at once: what the program and its tests share is built once.
+for_windows build -q --bins --tests -p stubble -p stubble-core -p stubble-hive -p stubble-machine \
+  --message-format=json 2>/dev/null |
   python3 -c 'import json, sys
 for line in sys.stdin:
     built = json.loads(line)
@@ -62,12 +63,17 @@ mkdir -p "$stage/packages"
 sources=$stage/sources
 cp -r judges/products "$sources"
 x86_64-w64-mingw32-gcc -O1 -s -o "$sources/program.exe" "$sources/program.c"
+x86_64-w64-mingw32-gcc -O1 -s -mwindows -o "$sources/desk.exe" "$sources/desk.c"
 x86_64-w64-mingw32-gcc -O1 -s -o "$sources/service.exe" "$sources/service.c" -ladvapi32
 printf 'a run-time that two products share' >"$sources/runtime.dll"
 python3 scripts/condition-packages.py judges/conditions/conditions.txt "$sources"
 for source in "$sources"/*.wxs; do
   (cd "$sources" && wixl -a x64 -o "$stage/packages/$(basename "$source" .wxs).msi" "$source")
 done
+# A deferred action that runs an installed program and waits for it, which wixl does not write.
+stalls="$stage/packages/stalls.msi"
+msibuild "$stalls" -q "INSERT INTO \`CustomAction\` (\`Action\`, \`Type\`, \`Source\`, \`Target\`) VALUES ('PairScale', 1042, 'pair.exe', 'pair with the scale')"
+msibuild "$stalls" -q "INSERT INTO \`InstallExecuteSequence\` (\`Action\`, \`Condition\`, \`Sequence\`) VALUES ('PairScale', 'NOT Installed', 4100)"
 cp "$built/stubble.exe" "$stage/"
 cp -a "$stage/base/prefix" "$stage/prefix"
 STUBBLE_WINDOWS=$stage cargo test --locked --manifest-path judges/Cargo.toml --target-dir target --test windows -- \

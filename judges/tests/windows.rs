@@ -88,6 +88,45 @@ fn a_service_goes_and_comes_back_running() {
     pc.others_are_well("after the new install");
 }
 
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn a_program_that_was_installed_is_started_and_looked_at() {
+    let pc = Windows::fresh("started");
+    pc.opened("", "scale-desk-5.2");
+    pc.works(&["install", "--yes"], "");
+    let start = ["confirm", "--start", "C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe", "--watch", "4"];
+    let (code, receipt) = pc.json(&start);
+    assert_eq!(code, 0, "{receipt:#}");
+    assert_eq!(receipt["started"]["stays"], "yes", "{receipt:#}");
+    assert!(receipt["started"].to_string().contains("Quernlight Scale Desk"), "its window: {receipt:#}");
+    assert!(!pc.runs("desk.exe"), "it was ended");
+    // A program of the right length that ends at once.
+    pc.overwrite("Program Files/Fennelgate/Scale Desk/desk.exe", "Program Files/Fennelgate/Scale Desk/bridge.exe");
+    let (code, receipt) = pc.json(&start);
+    assert_eq!(code, 1, "{receipt:#}");
+    assert_eq!(receipt["started"]["stays"], "no", "{receipt:#}");
+}
+
+/// Setup waits for a program of its own that never ends.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn a_setup_that_stands_still_is_told_and_ended_where_that_is_asked_for() {
+    let pc = Windows::fresh("stalls");
+    assert_eq!(pc.install("label-bridge"), 0);
+    let before = pc.places();
+    pc.opened("", "stalls");
+    let (code, told) = pc.stubble(&["install", "--yes", "--limit", "1"]);
+    assert_eq!(code, 1, "{told}");
+    for part in ["in action PairScale", "longer than was allowed", "it runs", "pair.exe"] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    assert!(!pc.runs("pair.exe") && !pc.runs("msiexec.exe"), "{told}");
+    let left: Vec<String> = pc.places().difference(&before).cloned().collect();
+    let is_program = |place: &&String| place.contains("Scale Pairing");
+    assert_eq!(left.iter().find(is_program), None, "setup has undone what it did: {left:#?}");
+    pc.others_are_well("after a setup that was ended");
+}
+
 /// Whose a place is tells the difference that its own install makes, by the system's own export of the
 /// registry and the list of files.
 #[test]

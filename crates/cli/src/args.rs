@@ -260,7 +260,7 @@ pub struct Giveback {
 /// Look for installers.
 #[derive(Debug, Default, Group)]
 pub struct Payload {
-    /// Look in this folder of the machine as well
+    /// Look in this folder as well: of the machine, of another drive that it has, or of a share of the network
     #[arg(long, value_name = "DIR")]
     pub among: Option<String>,
     /// Make this file the case's installer, and keep a copy of it in the case

@@ -102,7 +102,7 @@ impl Work {
         if size > LARGEST_LOOK {
             return Ok(Some("there is more in the package than is unpacked for a look".to_owned()));
         }
-        let bytes = self.machine.observe().read_file(&file.path, LARGEST_PACKAGE)?;
+        let bytes = self.machine.observe().read_installer(&file.path, LARGEST_PACKAGE)?;
         match file.package.contents(&bytes) {
             Ok(contents) => file.package.read_imports(&contents),
             Err(error) => return Ok(Some(error.to_string())),
@@ -143,9 +143,9 @@ pub fn read_footprint(path: &Path) -> Result<Footprint, CliError> {
     Footprint::parse(&text).map_err(|source| CliError::Footprint { path: path.to_owned(), source })
 }
 
-/// Reads a package on the machine: its tables, and its bytes.
+/// Reads a package on the machine or within its reach: its tables, and its bytes.
 pub fn read_package(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
-    let bytes = machine.read_file(path, LARGEST_PACKAGE)?;
+    let bytes = machine.read_installer(path, LARGEST_PACKAGE)?;
     let package = Package::read(&bytes).map_err(|source| CliError::Payload { path: path.to_owned(), source })?;
     Ok((PackageFile { path: path.to_owned(), package }, bytes))
 }

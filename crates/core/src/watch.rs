@@ -13,6 +13,17 @@ pub struct Sample {
     pub busy: Option<u64>,
 }
 
+/// What a running setup has to show.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Shown {
+    /// Its log so far.
+    pub log: Vec<u8>,
+    /// Programs that it has started and that still run.
+    pub programs: Vec<String>,
+    /// Windows of its own and of those programs, by what stands above them; empty where one has no title.
+    pub windows: Vec<String>,
+}
+
 /// What is worth a word.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Sign {

@@ -38,7 +38,7 @@ pub fn install(
     limit: Option<u64>,
     watch: &mut Watch<'_>,
 ) -> Result<InstallReport, LedgerError> {
-    let bytes = machine.read_file(payload, LARGEST_PAYLOAD)?;
+    let bytes = machine.read_installer(payload, LARGEST_PAYLOAD)?;
     case.keep_survey(Moment::BeforeInstall, &machine.survey()?)?;
     let run = machine.run_installer_watched(payload, limit, watch)?;
     case.keep_survey(Moment::AfterInstall, &machine.survey()?)?;

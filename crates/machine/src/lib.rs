@@ -13,6 +13,7 @@ mod digest;
 pub mod disk;
 pub mod durable;
 mod edits;
+mod elsewhere;
 mod error;
 #[cfg(windows)]
 pub mod here;
@@ -26,7 +27,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::survey::Survey;
-use stubble_core::watch::Sign;
+use stubble_core::watch::{Shown, Sign};
 
 pub use error::{MachineError, NoWrite};
 use parcel::Depth;
@@ -41,6 +42,19 @@ pub trait Observe {
 
     /// The content of a file of at most `most` bytes.
     fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError>;
+
+    /// Files below a folder that no survey shows, with their sizes in bytes: on another drive, or on a share of the
+    /// network. No link is followed. Only for what a person has named: to ask a server tells it who asks.
+    fn files_elsewhere(&self, folder: &str) -> Result<Vec<(String, u64)>, MachineError> {
+        let _ = folder;
+        Err(MachineError::Unsupported("looking at other drives and at shares"))
+    }
+
+    /// The content of an installer of at most `most` bytes, which may lie where
+    /// [`files_elsewhere`](Self::files_elsewhere) looks.
+    fn read_installer(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
+        self.read_file(path, most)
+    }
 
     /// BLAKE3 digests of files, in hexadecimal digits and in their order; `None` where one cannot be read.
     fn digests(&self, paths: &[String]) -> Vec<Option<String>>;
@@ -79,8 +93,8 @@ pub struct InstallerRun {
     pub log: Vec<u8>,
 }
 
-/// Who watches an installer: is shown a sign and the log so far, and says whether to go on.
-pub type Watch<'w> = dyn FnMut(Sign, &[u8]) -> bool + 'w;
+/// Who watches an installer: is given a sign and what there is to see, and says whether to go on.
+pub type Watch<'w> = dyn FnMut(Sign, &Shown) -> bool + 'w;
 
 /// Changes a machine. Every change has its exact inverse, and none is made without a caller that
 /// has written down first what it is about to do.
@@ -202,8 +216,9 @@ pub trait Alter: Observe {
     /// Starts a service.
     fn start_service(&self, name: &str) -> Result<(), MachineError>;
 
-    /// The same, watched: `watch` is shown each sign with the log so far, and says whether to go on; where it says
-    /// no, the installer is ended. A machine on which an installer ends at once has nothing to show.
+    /// The same, watched: `watch` is given each sign with what there is to see, and says whether to go on. Where it
+    /// says no, the programs that the installer has started are ended, so that it undoes what it did; and the
+    /// installer itself, where it does not end then. A machine on which an installer ends at once has nothing to show.
     fn run_installer_watched(
         &self,
         payload: &str,

@@ -8,21 +8,23 @@ mod contract;
 
 use std::fs;
 use std::path::Path;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use contract::{FILE, FOLDER, KEY, RUN, Subject, holds_for};
 use stubble_core::model::{KeyTree, RegValue};
 use stubble_machine::here::Here;
 use stubble_machine::{Alter, MachineError, Observe};
 
-fn is_for_tests() -> bool {
-    std::env::var_os("STUBBLE_TEST_WINDOWS").is_some()
+/// Windows for one test at a time: each changes it, and one looks whether anything changes.
+fn alone() -> Option<MutexGuard<'static, ()>> {
+    static ALONE: Mutex<()> = Mutex::new(());
+    std::env::var_os("STUBBLE_TEST_WINDOWS")?;
+    Some(ALONE.lock().unwrap_or_else(PoisonError::into_inner))
 }
 
 #[test]
 fn the_running_windows_holds_the_contract() {
-    if !is_for_tests() {
-        return;
-    }
+    let Some(_alone) = alone() else { return };
     let beside = Path::new("C:\\beside");
     fs::create_dir_all(beside).unwrap();
     for (file, text) in [(format!("{FOLDER}\\weigh.dat"), "weighed"), (FILE.to_owned(), "x=1\r\n")] {
@@ -43,9 +45,7 @@ fn the_running_windows_holds_the_contract() {
 /// Names and data as only a hostile installer writes them.
 #[test]
 fn odd_names_and_data_come_back() {
-    if !is_for_tests() {
-        return;
-    }
+    let Some(_alone) = alone() else { return };
     let machine = Here::open().unwrap();
     let key = "HKLM\\SOFTWARE\\Fennelgate odd";
     let odd = [
@@ -79,9 +79,7 @@ fn odd_names_and_data_come_back() {
 
 #[test]
 fn what_runs_is_seen_and_ends() {
-    if !is_for_tests() {
-        return;
-    }
+    let Some(_alone) = alone() else { return };
     let machine = Here::open().unwrap();
     machine.start_process("C:\\windows\\system32\\winver.exe").unwrap();
     let image = machine
@@ -102,12 +100,18 @@ fn what_runs_is_seen_and_ends() {
 
 #[test]
 fn a_program_that_is_tried_stays_or_ends_and_is_gone_afterwards() {
-    if !is_for_tests() {
-        return;
-    }
+    let Some(_alone) = alone() else { return };
     let machine = Here::open().unwrap();
-    let image = "C:\\windows\\system32\\winver.exe";
-    let runs = || machine.survey_of(&[]).unwrap().running.processes.iter().any(|one| one.image.ends_with("winver.exe"));
+    let image = "C:\\windows\\system32\\notepad.exe";
+    let runs = || {
+        machine
+            .survey_of(&[])
+            .unwrap()
+            .running
+            .processes
+            .iter()
+            .any(|one| one.image.to_lowercase().ends_with("notepad.exe"))
+    };
     let stays = machine.try_program(image, 3).unwrap();
     assert_eq!((stays.exit, stays.hangs), (None, false));
     assert!(stays.windows.is_some());
@@ -122,11 +126,30 @@ fn a_program_that_is_tried_stays_or_ends_and_is_gone_afterwards() {
     assert!(matches!(machine.try_program("C:\\nowhere.exe", 1), Err(MachineError::Absent(_))));
 }
 
+/// A share is asked for by its name; what another drive is here, every test Windows has: the same disk by its
+/// other name.
+#[test]
+fn installers_on_other_drives_are_found_and_read() {
+    let Some(_alone) = alone() else { return };
+    fs::create_dir_all("C:\\stick\\setups\\new").unwrap();
+    fs::write("C:\\stick\\setups\\new\\desk.msi", "a package").unwrap();
+    let machine = Here::open().unwrap();
+    assert!(std::process::Command::new("cmd").args(["/c", "subst", "S:", "C:\\stick"]).status().unwrap().success());
+    let found = machine.files_elsewhere("S:\\setups");
+    let Ok(found) = found else {
+        println!("this Windows has no second drive to look at: {found:?}");
+        return;
+    };
+    assert_eq!(found, [("S:\\setups\\new\\desk.msi".to_owned(), 9)]);
+    assert_eq!(machine.read_installer(&found[0].0, 100).unwrap(), b"a package");
+    assert!(matches!(machine.read_installer(&found[0].0, 3), Err(MachineError::Refused { .. })));
+    assert!(matches!(machine.read_installer("S:\\setups\\..\\x", 3), Err(MachineError::Refused { .. })));
+    assert!(machine.read_file(&found[0].0, 100).is_err(), "only what a person has named is read there");
+}
+
 #[test]
 fn a_file_in_use_does_not_move() {
-    if !is_for_tests() {
-        return;
-    }
+    let Some(_alone) = alone() else { return };
     let machine = Here::open().unwrap();
     let folder = Path::new("C:\\held here");
     fs::create_dir_all(folder).unwrap();

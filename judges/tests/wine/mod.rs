@@ -168,6 +168,21 @@ impl Windows {
         assert_eq!(deleted, 1, "{product}");
     }
 
+    /// Puts another file's content in a file's place.
+    pub fn overwrite(&self, path: &str, by: &str) {
+        fs::copy(self.drive(by), self.drive(path)).unwrap();
+    }
+
+    /// Whether a program of that name runs in this Windows, as the computer below it sees it.
+    pub fn runs(&self, program: &str) -> bool {
+        let own = self.folder.path().join("prefix").into_os_string().into_encoded_bytes();
+        fs::read_dir("/proc").unwrap().map(Result::unwrap).any(|process| {
+            let told = |file: &str| fs::read(process.path().join(file)).unwrap_or_default();
+            let command = String::from_utf8_lossy(&told("cmdline")).to_lowercase();
+            command.contains(program) && told("environ").windows(own.len()).any(|part| part == own)
+        })
+    }
+
     pub fn service_is_known(&self, name: &str) -> bool {
         self.wine(&["sc", "query", name]).status.success()
     }

@@ -5,7 +5,7 @@ use stubble_core::logs::diagnose;
 use stubble_core::plan::from_toml;
 use stubble_core::subject::PackageFile;
 use stubble_core::trace::Decision;
-use stubble_core::watch::Sign;
+use stubble_core::watch::{Shown, Sign};
 use stubble_ledger::install;
 
 use super::{clear, consent, show};
@@ -43,7 +43,7 @@ fn once(
     ui: &mut Ui,
 ) -> Result<bool, CliError> {
     let limit = args.limit.map(|minutes| minutes.saturating_mul(60));
-    let mut watch = |sign: Sign, log: &[u8]| watched(sign, log, args, ui);
+    let mut watch = |sign: Sign, shown: &Shown| watched(sign, shown, args, ui);
     let mut report = install(&mut work.case, work.machine.alter()?, &file.path, limit, &mut watch)?;
     for run in report.diagnosis.iter_mut().flat_map(|log| &mut log.runs) {
         run.explain_by(&file.package);
@@ -54,9 +54,10 @@ fn once(
 }
 
 /// Tells how setup goes. It is ended only where somebody says so.
-fn watched(sign: Sign, log: &[u8], args: &Install, ui: &mut Ui) -> bool {
-    let waits = diagnose(log).ok().and_then(|log| log.main()?.last_action.as_ref().map(|begun| begun.action.clone()));
-    ui.tell(&terminal::setup_goes(sign, waits.as_deref(), ui.width));
+fn watched(sign: Sign, shown: &Shown, args: &Install, ui: &mut Ui) -> bool {
+    let waits =
+        diagnose(&*shown.log).ok().and_then(|log| log.main()?.last_action.as_ref().map(|begun| begun.action.clone()));
+    ui.tell(&terminal::setup_goes(sign, waits.as_deref(), shown, ui.width));
     match sign {
         Sign::Works { .. } | Sign::Stalls { .. } => true,
         Sign::TooLong { .. } if args.consent.yes => false,
@@ -109,7 +110,7 @@ fn is_meant(work: &Work, args: &Install, payload: &str) -> Result<(), CliError> 
     if wanted.iter().all(Option::is_none) {
         return Ok(());
     }
-    let found = sha256(&work.machine.observe().read_file(payload, LARGEST_FILE)?);
+    let found = sha256(&work.machine.observe().read_installer(payload, LARGEST_FILE)?);
     match wanted.into_iter().flatten().find(|wanted| !wanted.eq_ignore_ascii_case(&found)) {
         Some(wanted) => Err(CliError::OtherContent { path: payload.to_owned(), wanted: wanted.to_owned(), found }),
         None => Ok(()),

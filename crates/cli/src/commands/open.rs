@@ -111,7 +111,7 @@ fn hidden_package(
     registered: &Registered,
     subject: &Subject,
 ) -> Option<PackageFile> {
-    let search = find_payloads(machine, &Scene::new(survey, registered, subject), None, None);
+    let search = find_payloads(machine, &Scene::new(survey, registered, subject), None, &[]);
     let best = search.candidates.iter().find(|one| one.usable && one.against.is_empty())?;
     read_package(machine, &best.path).ok().map(|(file, _)| file)
 }

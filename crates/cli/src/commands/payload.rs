@@ -9,7 +9,7 @@ use super::show;
 use crate::args::Payload;
 use crate::documents::{PayloadChosen, PayloadsFound};
 use crate::errors::CliError;
-use crate::finding::find_payloads;
+use crate::finding::{find_payloads, named};
 use crate::views::terminal;
 use crate::work::{Settings, Work, read_package};
 use crate::{Exit, Ui};
@@ -29,7 +29,9 @@ pub fn run(args: &Payload, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
         return Ok(Exit::Done);
     }
     let footprint = work.footprint()?;
-    let search = find_payloads(work.machine.observe(), &work.scene(), footprint.as_ref(), args.among.as_deref());
+    let machine = work.machine.observe();
+    let files = args.among.iter().map(|folder| named(machine, &work.survey, folder)).collect::<Result<Vec<_>, _>>()?;
+    let search = find_payloads(machine, &work.scene(), footprint.as_ref(), &files.concat());
     let mut gaps = work.survey.gaps.clone();
     let package = meant(&work, &search.candidates, &mut gaps)?;
     let first = needed(&work.survey, &work.registered, package.as_ref(), footprint.as_ref(), &search.others);

@@ -77,6 +77,16 @@ pub fn strict(path: &str) -> Result<(), PathError> {
     Ok(())
 }
 
+/// Checks a full path that a person gave, which may begin with a drive or with a server and its share.
+pub fn strict_anywhere(path: &str) -> Result<(), PathError> {
+    match path.strip_prefix("\\\\") {
+        // The rules for the parts are the same ones.
+        Some(share) if share.contains('\\') => strict(&format!("C:\\{share}")),
+        Some(_) => Err(PathError::NotAbsolute),
+        None => strict(path),
+    }
+}
+
 /// Environment variables of the machine that is looked at, not of the one that looks.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Environment(BTreeMap<String, String>);

@@ -1,8 +1,7 @@
 //! Checksums that lie beside a file, as publishers give them.
 
-use crate::model::path::{leaf, parent};
+use crate::model::path::leaf;
 use crate::model::text::fold;
-use crate::survey::{EntryKind, Survey};
 
 /// A checksum that a file beside an installer has for it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -16,22 +15,24 @@ pub struct Checksum {
 /// A list of checksums is small.
 const LARGEST: u64 = 1 << 20;
 
-/// Looks for a checksum beside a file: in `NAME.sha256`, or in a list such as `SHA256SUMS`, whose lines are
-/// the digits and the name, as common tools write them. `read` gives the content of a file on the machine.
-pub fn beside(survey: &Survey, path: &str, read: &dyn Fn(&str, u64) -> Option<Vec<u8>>) -> Option<Checksum> {
-    let folder = survey.files.find(parent(path)?)?;
+/// Looks for a checksum of a file among those beside it: in `NAME.sha256`, or in a list such as `SHA256SUMS`,
+/// whose lines are the digits and the name, as common tools write them. `read` gives the content of a file.
+pub fn beside(
+    path: &str,
+    others: impl Iterator<Item = String>,
+    read: &dyn Fn(&str, u64) -> Option<Vec<u8>>,
+) -> Option<Checksum> {
     let own = fold(leaf(path));
-    for file in survey.files.children(folder) {
-        let name = survey.files.name(file);
-        let folded = fold(name);
+    for other in others {
+        let folded = fold(leaf(&other));
         let is_own = [".SHA256", ".SHA256SUM"].iter().any(|end| folded == format!("{own}{end}"));
         let is_list = ["SHA256SUMS", "SHA256SUMS.TXT", "CHECKSUMS.TXT", "SHA256.TXT"].contains(&folded.as_str());
-        if !(is_own || is_list) || survey.files.data(file).kind != EntryKind::File {
+        if !(is_own || is_list) {
             continue;
         }
-        let Some(bytes) = read(&survey.files.path(file), LARGEST) else { continue };
+        let Some(bytes) = read(&other, LARGEST) else { continue };
         if let Some(sha256) = listed(&String::from_utf8_lossy(&bytes), &own, is_own) {
-            return Some(Checksum { sha256, file: name.to_owned() });
+            return Some(Checksum { sha256, file: leaf(&other).to_owned() });
         }
     }
     None

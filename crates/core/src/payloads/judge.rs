@@ -117,10 +117,10 @@ fn package(scene: &Scene<'_>, footprint: Option<&Footprint>, content: &[u8], one
     let package = match Package::read(content) {
         Ok(package) => package,
         Err(error) => {
-            // Whose it is cannot be told any more; only in the publisher's own folders is it worth a word.
+            // Whose it is cannot be told any more; only where the product is looked for is it worth a word.
             one.complete = false;
             one.against.push(error.to_string());
-            return Some(one.found_in == FoundIn::PublishersData);
+            return Some(matches!(one.found_in, FoundIn::PublishersData | FoundIn::Named));
         }
     };
     one.product.clone_from(&package.name);

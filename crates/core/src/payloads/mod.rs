@@ -8,4 +8,4 @@ mod places;
 pub use checksum::{Checksum, beside};
 pub use judge::{Candidate, PayloadKind, judge, rank};
 pub use needed::{Brings, Needed, find_installed, missing_libraries, needed};
-pub use places::{Found, FoundIn, places};
+pub use places::{Found, FoundIn, named_files, places};

@@ -57,14 +57,25 @@ pub struct Found {
     pub more: usize,
 }
 
-/// Looks through downloads, desktops, temp folders, package caches, and the publisher's own data folders,
-/// where downloaders keep what they fetched under any name; `among` is a folder more.
-pub fn places(scene: &Scene<'_>, among: Option<&str>) -> Found {
+/// Files of a folder that somebody named, with their sizes in bytes. `None` where no survey shows the folder.
+pub fn named_files(survey: &Survey, folder: &str) -> Option<Vec<(String, u64)>> {
+    Some(files_below(survey, survey.files.find(folder)?).collect())
+}
+
+fn files_below(survey: &Survey, folder: NodeId) -> impl Iterator<Item = (String, u64)> {
+    let is_file = |at: &NodeId| survey.files.data(*at).kind == EntryKind::File;
+    let below = survey.files.below(folder).into_iter().filter(is_file);
+    below.map(|at| (survey.files.path(at), survey.files.data(at).size))
+}
+
+/// Looks through what somebody named, downloads, desktops, temp folders, package caches, and the publisher's
+/// own data folders, where downloaders keep what they fetched under any name.
+pub fn places(scene: &Scene<'_>, named: &[(String, u64)]) -> Found {
     let survey = scene.survey;
     let facts = &survey.facts;
     let mut found = Found::default();
-    if let Some(folder) = among {
-        take(survey, folder, FoundIn::Named, &any_name, &mut found);
+    for (path, size) in named {
+        offer(path.clone(), *size, FoundIn::Named, &any_name, &mut found);
     }
     for user in &facts.users {
         let downloads = user.folder("{374DE290-123F-4565-9164-39C4925E467B}");
@@ -91,19 +102,19 @@ pub fn places(scene: &Scene<'_>, among: Option<&str>) -> Found {
 
 fn take(survey: &Survey, folder: &str, what: FoundIn, fits: &dyn Fn(&str) -> bool, found: &mut Found) {
     let Some(at) = survey.files.find(folder) else { return };
-    let is_file = |file: &NodeId| {
-        let data = survey.files.data(*file);
-        data.kind == EntryKind::File && data.size >= SMALLEST && fits(survey.files.name(*file))
-    };
-    for file in survey.files.below(at).into_iter().filter(is_file) {
-        let path = survey.files.path(file);
-        if found.files.iter().any(|(known, _)| fold(known) == fold(&path)) {
-            continue;
-        }
-        match found.files.len() < MOST {
-            true => found.files.push((path, what)),
-            false => found.more += 1,
-        }
+    for (path, size) in files_below(survey, at) {
+        offer(path, size, what, fits, found);
+    }
+}
+
+fn offer(path: String, size: u64, what: FoundIn, fits: &dyn Fn(&str) -> bool, found: &mut Found) {
+    let is_known = |path: &str| found.files.iter().any(|(known, _)| fold(known) == fold(path));
+    if size < SMALLEST || !fits(path::leaf(&path)) || is_known(&path) {
+        return;
+    }
+    match found.files.len() < MOST {
+        true => found.files.push((path, what)),
+        false => found.more += 1,
     }
 }
 

@@ -180,7 +180,7 @@ impl Alter for Bench {
     }
 
     fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError> {
-        let bytes = self.disk.read_file(payload, LARGEST_PACKAGE)?;
+        let bytes = self.read_installer(payload, LARGEST_PACKAGE)?;
         super::installer::run(self, payload, &bytes)
     }
 

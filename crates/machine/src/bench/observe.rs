@@ -1,9 +1,12 @@
 //! Reading the bench: its disk, and what runs.
 
+use std::path::PathBuf;
+
 use stubble_core::model::Place;
 use stubble_core::survey::{Process, Running, ServiceState, Survey};
 
 use super::Bench;
+use crate::elsewhere::{self, is_elsewhere};
 use crate::{MachineError, Observe};
 
 impl Observe for Bench {
@@ -21,12 +24,37 @@ impl Observe for Bench {
         self.disk.read_file(path, most)
     }
 
+    fn files_elsewhere(&self, folder: &str) -> Result<Vec<(String, u64)>, MachineError> {
+        elsewhere::files(&self.elsewhere(folder)?, folder)
+    }
+
+    fn read_installer(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
+        match is_elsewhere(path, "C:")? {
+            true => elsewhere::content(&self.elsewhere(path)?, path, most),
+            false => self.disk.read_file(path, most),
+        }
+    }
+
     fn digests(&self, paths: &[String]) -> Vec<Option<String>> {
         self.disk.digests(paths)
     }
 }
 
 impl Bench {
+    /// Where something outside the system drive lies: `D:\Setups` in `drives/D/Setups`, and
+    /// `\\SERVER\share\Setups` in `shares/SERVER/share/Setups`.
+    pub(super) fn elsewhere(&self, path: &str) -> Result<PathBuf, MachineError> {
+        if !is_elsewhere(path, "C:")? {
+            return Err(MachineError::Absent(path.to_owned()));
+        }
+        let (folder, rest) = match path.strip_prefix("\\\\") {
+            Some(share) => ("shares", share.to_owned()),
+            None => ("drives", path.replacen(":\\", "\\", 1)),
+        };
+        let parts = rest.split('\\').filter(|part| !part.is_empty());
+        Ok(self.root.join(folder).join(parts.collect::<PathBuf>()))
+    }
+
     fn with_running(&self, mut survey: Survey) -> Result<Survey, MachineError> {
         let state = self.state()?;
         survey.facts.free_bytes = state.free_bytes;

@@ -106,6 +106,12 @@ impl Disk {
         &self.facts
     }
 
+    /// The drive's letter with its colon.
+    #[cfg(windows)]
+    pub(crate) fn drive(&self) -> &str {
+        &self.drive
+    }
+
     /// The folder that is the system drive.
     pub fn root(&self) -> &Path {
         &self.root

@@ -1,10 +1,13 @@
 //! Reading the running system into a survey.
 
+use std::path::Path;
+
 use stubble_core::model::Place;
 use stubble_core::survey::{Gap, Survey};
 
 use super::Here;
 use super::api::rights;
+use crate::elsewhere::{self, is_elsewhere};
 use crate::{MachineError, Observe};
 
 impl Observe for Here {
@@ -27,6 +30,18 @@ impl Observe for Here {
 
     fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
         self.disk.read_file(path, most)
+    }
+
+    fn files_elsewhere(&self, folder: &str) -> Result<Vec<(String, u64)>, MachineError> {
+        is_elsewhere(folder, self.disk.drive())?;
+        elsewhere::files(Path::new(folder), folder)
+    }
+
+    fn read_installer(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
+        match is_elsewhere(path, self.disk.drive())? {
+            true => elsewhere::content(Path::new(path), path, most),
+            false => self.disk.read_file(path, most),
+        }
     }
 
     fn digests(&self, paths: &[String]) -> Vec<Option<String>> {

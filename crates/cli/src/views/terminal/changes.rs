@@ -5,7 +5,7 @@ use stubble_core::model::Place;
 use stubble_core::model::text::shown;
 use stubble_core::plan::StepKind;
 use stubble_core::survey::compare::Change;
-use stubble_core::watch::Sign;
+use stubble_core::watch::{Shown, Sign};
 use stubble_ledger::{InstallReport, Outcome, Report, Returned};
 
 use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, row, styled};
@@ -154,19 +154,28 @@ pub fn compared(changes: &[Change], places: usize, width: Option<usize>) -> Stri
 }
 
 /// How a running setup goes.
-pub fn setup_goes(sign: Sign, waits: Option<&str>, width: Option<usize>) -> String {
+pub fn setup_goes(sign: Sign, waits: Option<&str>, seen: &Shown, width: Option<usize>) -> String {
     let action = waits.map(|action| format!(", in action {}", shown(action))).unwrap_or_default();
+    let works = matches!(sign, Sign::Works { .. });
     let text = match sign {
         Sign::Works { seconds } => format!("setup has been at work for {}{action}", words::lasting(seconds)),
         Sign::Stalls { since } => format!(
-            "setup has not moved for {}{action}: no log, no disk, no processor. It may wait for a window that nobody sees, or for another program. It goes on.",
+            "setup has not moved for {}{action}: no log, no disk, no processor. It may wait for a window that nobody sees, or for another program. It goes on; `--limit MINUTES` asks whether to end it.",
             words::lasting(since)
         ),
         Sign::TooLong { seconds } => {
             format!("setup has run for {}{action}, longer than was allowed", words::lasting(seconds))
         }
     };
-    hang("note: ", &text, width)
+    let mut out = hang("note: ", &text, width);
+    for program in seen.programs.iter().filter(|_| !works) {
+        out.push_str(&hang("      it runs      ", &shown(program), width));
+    }
+    for title in seen.windows.iter().filter(|_| !works) {
+        let title = if title.is_empty() { "one without a title".into() } else { shown(title) };
+        out.push_str(&hang("      its window:  ", &title, width));
+    }
+    out
 }
 
 pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> String {

@@ -60,7 +60,9 @@ pub fn payloads_found(found: &PayloadsFound, width: Option<usize>) -> String {
         out.push_str(&hang(&head, &shown(&format!("{}: {}", gap.what, gap.why)), width));
     }
     let next = match usable {
-        0 => "Fetch the full installer; `stubble payload --among DIR` looks in one more folder of the machine.",
+        0 => {
+            "Fetch the full installer; `stubble payload --among DIR` looks in one more folder, a stick or a share too."
+        }
         _ => "`stubble payload --choose FILE` makes one the case's and copies it into the case.",
     };
     out + "\n" + &styled(QUIET, hang("", next, width).trim_end()) + "\n"

@@ -18,6 +18,7 @@ use crate::bench::{Bench, State, installer};
 use crate::disk::Disk;
 use crate::disk::Edit;
 use crate::edits::Edits;
+use crate::elsewhere::is_elsewhere;
 use crate::{MachineError, shortcut};
 
 /// Why a world cannot be built.
@@ -332,7 +333,7 @@ impl Builder<'_> {
     }
 
     fn write(&self, bench: &Bench, path: &str, content: &[u8]) -> Result<(), WorldError> {
-        let at = bench.disk().locate_new(path)?;
+        let at = if is_elsewhere(path, "C:")? { bench.elsewhere(path)? } else { bench.disk().locate_new(path)? };
         let folder = at.parent().unwrap_or(self.root);
         fs::create_dir_all(folder).map_err(io(folder))?;
         fs::write(&at, content).map_err(io(&at))

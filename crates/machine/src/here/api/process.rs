@@ -22,6 +22,8 @@ use super::{Handle, narrow};
 pub(in crate::here) struct Found {
     /// Its number.
     pub pid: u32,
+    /// The number of the one that started it, which may be another's by now.
+    pub parent: u32,
     /// The name of its program.
     pub name: String,
     /// The path of its program; none where the system does not tell.
@@ -46,7 +48,7 @@ pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
         let pid = entry.th32ProcessID;
         if pid != own && pid != 0 {
             let image = open(pid, PROCESS_QUERY_LIMITED_INFORMATION).and_then(|process| image_of(&process));
-            found.push(Found { pid, name: narrow(&entry.szExeFile), image });
+            found.push(Found { pid, parent: entry.th32ParentProcessID, name: narrow(&entry.szExeFile), image });
         }
         // SAFETY: as above.
         more = unsafe { Process32NextW(snapshot.0, &mut entry) } != 0;
@@ -54,11 +56,24 @@ pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
     Ok(found)
 }
 
-/// Processor time that all processes of a program have used so far, in milliseconds; none where there is no such
-/// process, or where the system does not tell.
-pub(in crate::here) fn time_of(program: &str) -> Option<u64> {
+/// All processes of a program, and those that they have started.
+pub(in crate::here) fn family(program: &str) -> Vec<Found> {
+    let mut left = all().unwrap_or_default();
+    let mut found: Vec<Found> = left.extract_if(.., |one| one.name.eq_ignore_ascii_case(program)).collect();
+    loop {
+        let is_child = |one: &mut Found| found.iter().any(|above| above.pid == one.parent);
+        let children: Vec<Found> = left.extract_if(.., is_child).collect();
+        if children.is_empty() {
+            return found;
+        }
+        found.extend(children);
+    }
+}
+
+/// Processor time that processes have used so far, in milliseconds; none where the system tells of none of them.
+pub(in crate::here) fn time_of(processes: &[Found]) -> Option<u64> {
     let mut sum = None;
-    for found in all().ok()?.iter().filter(|found| found.name.eq_ignore_ascii_case(program)) {
+    for found in processes {
         let Some(process) = open(found.pid, PROCESS_QUERY_LIMITED_INFORMATION) else { continue };
         let mut times = [FILETIME::default(); 4];
         let [made, ended, system, user] = &mut times;
