@@ -3,6 +3,7 @@
 mod bundle_log;
 mod device_log;
 mod errors;
+mod event_log;
 mod follow;
 mod lines;
 pub mod meanings;
@@ -44,17 +45,25 @@ pub enum LogKind {
     Bundle,
     /// The installer of devices and drivers.
     DeviceInstall,
+    /// An event log of Windows.
+    Events,
     /// Any other text.
     Text,
 }
 
 impl LogKind {
+    /// What is counted in it: where it says something is told by the number of that.
+    pub fn unit(self) -> &'static str {
+        if self == Self::Events { "event" } else { "line" }
+    }
+
     /// The words that people read.
     pub fn words(self) -> &'static str {
         match self {
             Self::PackageInstaller => "the package installer's log",
             Self::Bundle => "the log of a setup bundle",
             Self::DeviceInstall => "the device installer's log",
+            Self::Events => "an event log of Windows",
             Self::Text => "a log of unknown kind, read for what looks like an error",
         }
     }
@@ -77,7 +86,7 @@ pub enum Outcome {
     Unknown,
 }
 
-/// Something that a log says, with its line, counted from one.
+/// Something that a log says, with its line, counted from one; in an event log, the number of the event.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Said {
     /// The line.
@@ -257,8 +266,21 @@ trait Reader {
     fn finish(self: Box<Self>, last: u64) -> Vec<Run>;
 }
 
+/// Whether a source begins as an event log does; what was read of it to tell that is given back.
+fn is_event_log(source: &mut impl Read) -> io::Result<(Vec<u8>, bool)> {
+    let mut start = Vec::with_capacity(event_log::MAGIC.len());
+    source.by_ref().take(event_log::MAGIC.len() as u64).read_to_end(&mut start)?;
+    let is_it = start == event_log::MAGIC;
+    Ok((start, is_it))
+}
+
 /// Reads a log, in bounded memory.
-pub fn diagnose(source: impl Read) -> Result<Diagnosis, LogError> {
+pub fn diagnose(mut source: impl Read) -> Result<Diagnosis, LogError> {
+    let (start, is_event_log) = is_event_log(&mut source)?;
+    if is_event_log {
+        return event_log::read(source);
+    }
+    let source = start.chain(source);
     let mut lines = Lines::new(source)?;
     let beginning = lines.beginning();
     is_text(&beginning)?;
@@ -267,7 +289,7 @@ pub fn diagnose(source: impl Read) -> Result<Diagnosis, LogError> {
         LogKind::PackageInstaller => Box::<package_log::PackageLog>::default(),
         LogKind::Bundle => Box::<bundle_log::BundleLog>::default(),
         LogKind::DeviceInstall => Box::<device_log::DeviceLog>::default(),
-        LogKind::Text => Box::<text_log::TextLog>::default(),
+        LogKind::Text | LogKind::Events => Box::<text_log::TextLog>::default(),
     };
     let mut number = 0;
     while let Some(line) = lines.next_line()? {
@@ -308,8 +330,12 @@ fn kind_of(beginning: &str) -> LogKind {
 }
 
 /// Lines around one, for a person who wants to see for himself: number and text.
-pub fn context(source: impl Read, around: u64, more: u64) -> Result<Vec<Said>, LogError> {
-    let mut lines = Lines::new(source)?;
+pub fn context(mut source: impl Read, around: u64, more: u64) -> Result<Vec<Said>, LogError> {
+    let (start, is_event_log) = is_event_log(&mut source)?;
+    if is_event_log {
+        return event_log::context(source, around, more);
+    }
+    let mut lines = Lines::new(start.chain(source))?;
     let mut found = Vec::new();
     let mut number = 0;
     while number < around + more {

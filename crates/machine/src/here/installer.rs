@@ -16,6 +16,8 @@ use crate::{InstallerRun, MachineError, Watch, durable};
 const EVERY: Duration = Duration::from_millis(500);
 /// How long it has to undo what it did, when it was told to end.
 const TO_UNDO: Duration = Duration::from_secs(60);
+/// Programs that serve the whole session: never ended with a setup, whoever started them.
+const SHARED: [&str; 3] = ["explorer.exe", "services.exe", "svchost.exe"];
 /// The program that installs packages; the service is another process of it.
 const INSTALLER: &str = "msiexec.exe";
 
@@ -93,7 +95,8 @@ impl Setup<'_> {
     /// What it has started: never what ran before, and never the installer's own processes.
     fn started(&self) -> Vec<process::Found> {
         let mut family = process::family(INSTALLER);
-        family.retain(|one| !self.before.contains(&one.pid) && !one.name.eq_ignore_ascii_case(INSTALLER));
+        let stays = |name: &str| name.eq_ignore_ascii_case(INSTALLER) || SHARED.contains(&&*name.to_lowercase());
+        family.retain(|one| !self.before.contains(&one.pid) && !stays(&one.name));
         family
     }
 

@@ -185,7 +185,7 @@ pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> St
     let mut out = styled(style, hang("", &title, width).trim_end()) + "\n";
     let run = report.diagnosis.as_ref().and_then(Diagnosis::main);
     if let Some(run) = run.filter(|_| !report.success) {
-        out.push_str(&super::diagnose::chain(run, width));
+        out.push_str(&super::diagnose::chain(run, "line", width));
     }
     let lines = report.diagnosis.as_ref().map_or(0, |log| log.lines as usize);
     let text = format!("{} in the case folder, {}", report.log, words::count(lines, "line"));

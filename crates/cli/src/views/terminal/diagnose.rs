@@ -14,6 +14,7 @@ pub fn diagnosed(done: &Diagnosed, width: Option<usize>) -> String {
 
 fn one(log: &DiagnosedLog, computer: Option<&str>, width: Option<usize>) -> String {
     let diagnosis = &log.diagnosis;
+    let unit = diagnosis.kind.unit();
     let mut out = match diagnosis.main() {
         Some(run) => {
             let style = match run.outcome {
@@ -26,25 +27,25 @@ fn one(log: &DiagnosedLog, computer: Option<&str>, width: Option<usize>) -> Stri
         None => styled(QUIET, "No install stands in this log.") + "\n",
     };
     let size =
-        format!("{}, {}, {}", shown(&log.log), diagnosis.kind.words(), words::count(diagnosis.lines as usize, "line"));
+        format!("{}, {}, {}", shown(&log.log), diagnosis.kind.words(), words::count(diagnosis.lines as usize, unit));
     out.push_str(&hang("  log:        ", &size, width));
     if let Some(run) = diagnosis.main() {
         if diagnosis.runs.len() > 1 {
             let text = format!(
-                "{} in this log; this is the one from line {} to {}",
+                "{} in this log; this is the one from {unit} {} to {}",
                 words::count(diagnosis.runs.len(), "install"),
                 run.first_line,
                 run.last_line
             );
             out.push_str(&hang("  of:         ", &text, width));
         }
-        out.push_str(&chain(run, width));
+        out.push_str(&chain(run, unit, width));
     }
     if let Some(computer) = computer.filter(|_| !log.followed.is_empty()) {
         out.push_str(&format!("\n{}\n", styled(STRONG, &format!("What that is on {} now", shown(computer)))));
         for one in &log.followed {
             let id = one.remnant.as_ref().map(|id| format!(" ({id})")).unwrap_or_default();
-            out.push_str(&hang("  ", &format!("{}{id}, named in line {}", shown(&one.named), one.line), width));
+            out.push_str(&hang("  ", &format!("{}{id}, named in {unit} {}", shown(&one.named), one.line), width));
             for now in &one.now {
                 out.push_str(&hang("      - ", &shown(now), width));
             }
@@ -71,6 +72,7 @@ fn answer(kind: LogKind, run: &Run) -> String {
         Outcome::Failed => format!("{whose} failed{code}."),
         Outcome::Cancelled => format!("{whose} was cancelled{code}."),
         Outcome::Stopped => format!("{whose} did not come to an end: the log stops in the middle."),
+        Outcome::Unknown if run.message.is_some() => "No install stands in this log; errors do.".to_owned(),
         Outcome::Unknown => "The log names no error.".to_owned(),
     }
 }
@@ -83,8 +85,8 @@ fn whose(run: &Run) -> String {
     }
 }
 
-/// From what failed to what made it fail, each with its line.
-pub fn chain(run: &Run, width: Option<usize>) -> String {
+/// From what failed to what made it fail, each with its line, or whatever is counted in that log.
+pub fn chain(run: &Run, unit: &str, width: Option<usize>) -> String {
     let mut out = String::new();
     let mut row = |head: &str, text: String| out.push_str(&hang(&format!("  {head:<12}"), &text, width));
     if let Some(begun) = &run.last_action {
@@ -93,18 +95,18 @@ pub fn chain(run: &Run, width: Option<usize>) -> String {
             (at, "") => format!(", begun at {at}"),
             (at, last) => format!(", begun at {at}; the log's last line is from {last}"),
         };
-        row("waits in:", format!("{} (log line {}){since}", shown(&begun.action), begun.line));
+        row("waits in:", format!("{} (log {unit} {}){since}", shown(&begun.action), begun.line));
     }
     if let Some(said) = &run.message {
-        row("it said:", quoted(said));
+        row("it said:", quoted(said, unit));
     }
     if let Some(means) = &run.means {
         row("that is:", means.clone());
     }
     if let Some((first, around)) = run.failed.split_first() {
-        let mut text = format!("{} (log line {})", shown(&first.text), first.line);
+        let mut text = format!("{} (log {unit} {})", shown(&first.text), first.line);
         for outer in around.iter().take(2) {
-            text.push_str(&format!(", within {} (line {})", shown(&outer.text), outer.line));
+            text.push_str(&format!(", within {} ({unit} {})", shown(&outer.text), outer.line));
         }
         row("in action:", text);
     }
@@ -113,7 +115,7 @@ pub fn chain(run: &Run, width: Option<usize>) -> String {
     }
     for one in &run.decided {
         let text = format!(
-            "{} was {}, from {} (log line {})",
+            "{} was {}, from {} (log {unit} {})",
             shown(&one.name),
             shown(&one.value),
             shown(&one.by.words()),
@@ -123,19 +125,19 @@ pub fn chain(run: &Run, width: Option<usize>) -> String {
     }
     for code in run.codes.iter().take(4) {
         let meaning = code.meaning.as_deref().unwrap_or("a code that is not known");
-        row("code:", format!("{}, {meaning} (log line {})", code.code, code.line));
+        row("code:", format!("{}, {meaning} (log {unit} {})", code.code, code.line));
     }
     for said in run.also.iter().take(4) {
-        row("also:", quoted(said));
+        row("also:", quoted(said, unit));
     }
     for said in run.other_logs.iter().take(4) {
-        row("other log:", format!("{} (log line {})", shown(&said.text), said.line));
+        row("other log:", format!("{} (log {unit} {})", shown(&said.text), said.line));
     }
     out
 }
 
-fn quoted(said: &Said) -> String {
-    format!("\"{}\" (log line {})", shown(&said.text), said.line)
+fn quoted(said: &Said, unit: &str) -> String {
+    format!("\"{}\" (log {unit} {})", shown(&said.text), said.line)
 }
 
 fn next(log: &DiagnosedLog, computer: Option<&str>, width: Option<usize>) -> String {

@@ -11,6 +11,7 @@ use stubble_core::model::{FileTime, Place};
 use stubble_hive::Hive;
 use thiserror::Error;
 
+use super::events::write as write_events;
 use super::package::{filler, write_package};
 use super::{KeyRow, OtherValue, PackageSource, ValueRow, World, scenery};
 use crate::bench::running::FILE;
@@ -287,6 +288,9 @@ impl Builder<'_> {
         }
         for row in &self.world.shortcuts {
             self.write(bench, &row.path, &shortcut::file(&row.target))?;
+        }
+        for row in &self.world.event_logs {
+            self.write(bench, &row.path, &write_events(&row.events, &self.world.computer.name, 1))?;
         }
         for row in &self.world.packages {
             self.write(bench, &row.at, &self.package_bytes(&row.source)?)?;

@@ -5,6 +5,7 @@
 //! bench's own engine. The format is described in `docs/format-world.md`.
 
 mod build;
+mod events;
 mod package;
 mod scenery;
 
@@ -13,6 +14,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 
 pub use build::{WorldError, build, discard};
+pub use events::{EventLogRow, EventRow, write as write_events};
 pub use package::write_package;
 
 /// A machine as text.
@@ -33,6 +35,9 @@ pub struct World {
     /// Shortcuts.
     #[serde(default, rename = "shortcut")]
     pub shortcuts: Vec<ShortcutRow>,
+    /// Event logs.
+    #[serde(default, rename = "event_log")]
+    pub event_logs: Vec<EventLogRow>,
     /// Packages that lie on the disk.
     #[serde(default, rename = "package")]
     pub packages: Vec<PackageRow>,
