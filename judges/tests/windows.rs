@@ -100,8 +100,8 @@ fn a_program_that_was_installed_is_started_and_looked_at() {
     assert_eq!(receipt["started"]["stays"], "yes", "{receipt:#}");
     assert!(receipt["started"].to_string().contains("Quernlight Scale Desk"), "its window: {receipt:#}");
     assert!(!pc.runs("desk.exe"), "it was ended");
-    // A program of the right length that ends at once.
-    pc.overwrite("Program Files/Fennelgate/Scale Desk/desk.exe", "Program Files/Fennelgate/Scale Desk/bridge.exe");
+    // A file that is no program any more.
+    pc.overwrite("Program Files/Fennelgate/Scale Desk/desk.exe", "Program Files/Fennelgate/Scale Desk/notes.txt");
     let (code, receipt) = pc.json(&start);
     assert_eq!(code, 1, "{receipt:#}");
     assert_eq!(receipt["started"]["stays"], "no", "{receipt:#}");

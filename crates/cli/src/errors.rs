@@ -69,6 +69,9 @@ pub enum CliError {
         /// What is wrong.
         source: PackageError,
     },
+    /// The payload is a program that has to be run by hand.
+    #[error("{0} is a setup program, and Stubble runs installer packages")]
+    Program(String),
     /// A log cannot be read.
     #[error("{}: {source}", .path.display())]
     Log {
@@ -213,6 +216,10 @@ pub fn explain(error: &CliError) -> Told {
             details: candidates.iter().map(|one| format!("{} ({})", one.name, one.publisher)).collect(),
             ..told("Say which one you mean; nothing was guessed and nothing was opened.", Exit::Usage)
         },
+        CliError::Program(_) => told(
+            "Run it by hand as an administrator, with its log switched on if it has one, then `stubble confirm`.",
+            Exit::Usage,
+        ),
         CliError::Payload { .. } => {
             told("Fetch the full installer package again, and name it with `--payload`.", Exit::Usage)
         }

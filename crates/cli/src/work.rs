@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::footprint::Footprint;
 use stubble_core::logs::Run;
 use stubble_core::packages::{Package, Registered};
+use stubble_core::payloads::carried;
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Gap, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
@@ -102,7 +103,7 @@ impl Work {
         if size > LARGEST_LOOK {
             return Ok(Some("there is more in the package than is unpacked for a look".to_owned()));
         }
-        let bytes = self.machine.observe().read_installer(&file.path, LARGEST_PACKAGE)?;
+        let (_, bytes) = read_package(self.machine.observe(), &file.path)?;
         match file.package.contents(&bytes) {
             Ok(contents) => file.package.read_imports(&contents),
             Err(error) => return Ok(Some(error.to_string())),
@@ -143,11 +144,22 @@ pub fn read_footprint(path: &Path) -> Result<Footprint, CliError> {
     Footprint::parse(&text).map_err(|source| CliError::Footprint { path: path.to_owned(), source })
 }
 
-/// Reads a package on the machine or within its reach: its tables, and its bytes.
+/// Reads a package on the machine or within its reach, or the largest one that a setup program carries: its tables,
+/// and its bytes.
 pub fn read_package(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
     let bytes = machine.read_installer(path, LARGEST_PACKAGE)?;
+    if bytes.starts_with(b"MZ") {
+        let inside = carried(&bytes).into_iter().next().ok_or_else(|| CliError::Program(path.to_owned()))?;
+        return Ok((PackageFile { path: path.to_owned(), package: inside.package, carried: true }, inside.content));
+    }
     let package = Package::read(&bytes).map_err(|source| CliError::Payload { path: path.to_owned(), source })?;
-    Ok((PackageFile { path: path.to_owned(), package }, bytes))
+    Ok((PackageFile { path: path.to_owned(), package, carried: false }, bytes))
+}
+
+/// The same, of one that Stubble can run: not inside a setup program, which does more than install its package.
+pub fn read_runnable(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
+    let (file, bytes) = read_package(machine, path)?;
+    if file.carried { Err(CliError::Program(path.to_owned())) } else { Ok((file, bytes)) }
 }
 
 /// Packages that lie in the users' download folders. What cannot be read as one is passed over:

@@ -4,9 +4,12 @@ mod pc;
 
 use pc::Pc;
 use stubble_core::blockers::{Blocker, Known, Severity, check};
-use stubble_core::model::RegValue;
+use stubble_core::model::access::descriptor;
+use stubble_core::model::{FileTime, Place, RegValue};
 use stubble_core::packages::Registered;
 
+/// In the units of file times.
+const DAY: u64 = 24 * 60 * 60 * 10_000_000;
 const CONTROL: &str = "HKLM\\SYSTEM\\ControlSet001";
 const INSTALLER: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer";
 const NAMES: &str =
@@ -45,6 +48,12 @@ fn scale(pc: &mut Pc, device: &[(&str, &str)]) {
         .key(&format!("{PORTS}\\0001"), &[("InfPath", "usbser.inf")])
         .key(&format!("{PORTS}\\0003"), &[("InfPath", "oem7.inf")])
         .key(&format!("{CONTROL}\\Enum\\USB\\VID_F3A1&PID_0051\\1"), device);
+}
+
+/// What a user's programs fetch goes through a proxy.
+fn proxy(pc: &mut Pc, server: &str) {
+    let key = format!("HKU\\{}\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Internet Settings", pc::MAREN);
+    pc.key(&key, &[("ProxyServer", server)]).raw(&key, number("ProxyEnable", 1));
 }
 
 fn number(name: &str, value: u32) -> RegValue {
@@ -148,6 +157,25 @@ fn each_fault_is_named_and_nothing_else() {
                 pc.sized(&format!("C:\\Users\\{user}\\AppData\\Local\\Quernlight Scale Desk\\scales.xml"), size);
             }
         }),
+        ("clock", MayFail, |pc| {
+            pc.facts_mut().now = Some(FileTime(1000 * DAY));
+            for name in ["a", "b", "c"] {
+                pc.dated(&format!("C:\\Windows\\{name}.log"), 1003 * DAY);
+            }
+        }),
+        ("clock", MayFail, |pc| {
+            pc.dated("C:\\Windows\\a.log", 1000 * DAY).facts_mut().now = Some(FileTime(1400 * DAY));
+        }),
+        ("network", MayFail, |pc| {
+            pc.network(false);
+        }),
+        ("network", WorthKnowing, |pc| proxy(pc, "10.0.8.1:3128")),
+        ("network", MayFail, |pc| proxy(pc, "127.0.0.1:8080")),
+        ("space", WillFail, |pc| {
+            pc.raw(&format!("{CONTROL}\\Control\\Session Manager\\Environment"), RegValue::text("TEMP", "D:\\Temp"));
+            pc.facts_mut().other_drives.push("D:".into());
+            pc.facts_mut().free_elsewhere.insert("D:".into(), 900);
+        }),
         ("user-folders", MayFail, |pc| {
             let profiles = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\ProfileList";
             pc.key(&format!("{profiles}\\{}.bak", pc::MAREN), &[]);
@@ -170,4 +198,37 @@ fn an_installation_in_progress_is_told_from_one_that_was() {
     assert!(look(&pc)[0].title.contains("was interrupted"));
     pc.process("C:\\Windows\\System32\\msiexec.exe", &[]);
     assert!(look(&pc)[0].title.contains("is in progress"));
+}
+
+/// A clock that is a little off, a file from the future, a PC that stood still for a while: no reason to speak.
+#[test]
+fn a_clock_is_not_doubted_for_little() {
+    for (now, newest) in [(1000, 1001), (1000, 900)] {
+        let mut pc = healthy();
+        for name in ["a", "b", "c"] {
+            pc.dated(&format!("C:\\Windows\\{name}.log"), newest * DAY);
+        }
+        pc.dated("C:\\Windows\\d.log", 2000 * DAY).facts_mut().now = Some(FileTime(now * DAY));
+        assert_eq!(look(&pc), []);
+    }
+}
+
+#[test]
+fn a_folder_that_setup_may_not_write_to_is_named_with_whom_its_list_denies() {
+    let pc = healthy();
+    let survey = pc.survey();
+    let subject = pc::subject(&survey, &[], "scale desk");
+    let (everything, reads) = (0x001F_01FF, 0x0012_00A9);
+    let place = Place::folder("C:\\Program Files\\Fennelgate");
+    let told = |entries: &[(bool, &str, u32)]| {
+        let access = [(place.clone(), descriptor(entries).unwrap())];
+        let known = Known { access: &access, ..Known::default() };
+        check(&survey, &Registered::read(&survey), &subject, &pc::traced(&pc, "scale desk"), known)
+    };
+    assert_eq!(told(&[(true, "S-1-5-18", everything), (true, "S-1-5-32-545", reads)]), []);
+    let denied = told(&[(false, pc::MAREN, 2), (false, "S-1-1-0", 2), (true, "S-1-5-18", everything)]);
+    assert_eq!((denied[0].rule.as_str(), denied[0].severity), ("rights", Severity::WillFail));
+    assert!(denied[0].evidence[0].contains("Everyone (S-1-1-0)"), "{:?}", denied[0].evidence);
+    let missing = told(&[(true, pc::MAREN, everything)]);
+    assert!(missing[0].evidence[0].contains("no entry"), "{:?}", missing[0].evidence);
 }

@@ -20,6 +20,9 @@ pub(crate) trait Edits {
     /// A value and its position.
     fn read_value(&self, key: &str, name: &str) -> Result<(RegValue, usize), MachineError>;
 
+    /// The access list of a key with owner and group, as a self-relative descriptor.
+    fn security_of(&self, key: &str) -> Result<Vec<u8>, MachineError>;
+
     /// The time of a key.
     fn time_of(&self, key: &str) -> Result<FileTime, MachineError>;
 

@@ -101,7 +101,7 @@ fn the_subject_is_found_from_a_careless_name_and_never_guessed() {
     let registered = Registered::read(&survey);
     let bytes = bench.read_file(PAYLOAD, 1 << 30).unwrap();
     let package = stubble_core::packages::Package::read(&bytes).unwrap();
-    let packages = [PackageFile { path: PAYLOAD.into(), package }];
+    let packages = [PackageFile { path: PAYLOAD.into(), package, carried: false }];
     let who = |name: &str| identify(&survey, &registered, &packages, name);
     let Identified::One(subject) = who("scale desk") else { panic!("not one") };
     assert_eq!(subject.name, "Quernlight Scale Desk");

@@ -11,7 +11,8 @@ use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use contract::{FILE, FOLDER, KEY, RUN, Subject, holds_for};
-use stubble_core::model::{KeyTree, RegValue};
+use stubble_core::model::access::{ADD, AccessList, SYSTEM};
+use stubble_core::model::{KeyTree, Place, RegValue};
 use stubble_machine::here::Here;
 use stubble_machine::{Alter, MachineError, Observe};
 
@@ -122,7 +123,8 @@ fn a_program_that_is_tried_stays_or_ends_and_is_gone_afterwards() {
     let ends = machine.try_program("C:\\tried.exe", 60).unwrap();
     assert_eq!((ends.exit.is_some(), ends.others), (true, Vec::new()));
     fs::write("C:\\broken.exe", "MZ and nothing behind it").unwrap();
-    assert!(machine.try_program("C:\\broken.exe", 1).is_err());
+    let broken = machine.try_program("C:\\broken.exe", 1).unwrap();
+    assert!(broken.exit.is_some_and(|code| code != 0), "{broken:?}");
     assert!(matches!(machine.try_program("C:\\nowhere.exe", 1), Err(MachineError::Absent(_))));
 }
 
@@ -145,6 +147,27 @@ fn installers_on_other_drives_are_found_and_read() {
     assert!(matches!(machine.read_installer(&found[0].0, 3), Err(MachineError::Refused { .. })));
     assert!(matches!(machine.read_installer("S:\\setups\\..\\x", 3), Err(MachineError::Refused { .. })));
     assert!(machine.read_file(&found[0].0, 100).is_err(), "only what a person has named is read there");
+}
+
+#[test]
+fn access_lists_are_read() {
+    let Some(_alone) = alone() else { return };
+    let machine = Here::open().unwrap();
+    let places = [
+        Place::folder("C:\\windows"),
+        Place::key("HKLM\\SOFTWARE\\Microsoft"),
+        Place::folder("C:\\nowhere"),
+        Place::key("HKLM\\SOFTWARE\\Nowhere"),
+    ];
+    let told = machine.access_lists(&places);
+    assert_eq!((told[2].as_ref(), told[3].as_ref()), (None, None));
+    for descriptor in &told[..2] {
+        let list = AccessList::parse(descriptor.as_ref().unwrap()).unwrap();
+        assert!(list.owner.as_ref().is_some_and(|owner| owner.starts_with("S-1-5-")), "{list:?}");
+        assert_eq!(list.refuses(&SYSTEM, ADD), None, "{list:?}");
+    }
+    let facts = machine.survey_of(&[]).unwrap().facts;
+    assert!(facts.now.is_some_and(|now| now.to_unix().0 > 1_700_000_000));
 }
 
 #[test]

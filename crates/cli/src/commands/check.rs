@@ -1,6 +1,8 @@
 //! `check`: what stands in the way of a working install now.
 
-use stubble_core::blockers::{Known, Severity, check};
+use stubble_core::blockers::{Known, Severity, check, targets};
+use stubble_core::model::Place;
+use stubble_core::subject::PackageFile;
 use stubble_core::survey::Gap;
 
 use super::show;
@@ -35,7 +37,8 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let log = log.as_ref().and_then(|read| Some((read.log.as_str(), read.run.as_ref()?)));
     let subject = &work.case.about.subject;
     let footprint = work.footprint()?;
-    let known = Known { payload: meant, borrowed: &borrowed, footprint: footprint.as_ref(), log };
+    let access = access_lists(work, payload.as_ref(), &mut gaps);
+    let known = Known { payload: meant, borrowed: &borrowed, footprint: footprint.as_ref(), log, access: &access };
     let blockers = check(&work.survey, &work.registered, subject, &work.trace(), known);
     let mut could_not_look = gaps;
     if let (Some(path), None) = (&work.case.about.payload, &payload) {
@@ -53,4 +56,21 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
         blockers,
         could_not_look,
     })
+}
+
+/// The access lists of where setup writes; what is not told is a gap.
+fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<(Place, Vec<u8>)> {
+    let places = payload.map(|file| targets(&file.package, &work.survey)).unwrap_or_default();
+    let told = work.machine.observe().access_lists(&places);
+    let mut found = Vec::new();
+    for (place, descriptor) in places.into_iter().zip(told) {
+        match descriptor {
+            Some(descriptor) => found.push((place, descriptor)),
+            None => gaps.push(Gap {
+                what: format!("rights on {}", place.path),
+                why: "this file system does not tell Windows' access lists".to_owned(),
+            }),
+        }
+    }
+    found
 }

@@ -12,7 +12,7 @@ use super::{clear, consent, show};
 use crate::args::Install;
 use crate::errors::CliError;
 use crate::views::{terminal, words};
-use crate::work::{LARGEST_FILE, Settings, Work, read_package};
+use crate::work::{LARGEST_FILE, Settings, Work, read_runnable};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -20,7 +20,7 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     let known = args.payload.clone().or_else(|| work.case.about.payload.clone());
     let payload = known.ok_or_else(|| CliError::NoPayload(work.case.about.subject.name.clone()))?;
     is_meant(&work, args, &payload)?;
-    let (file, _) = read_package(work.machine.observe(), &payload)?;
+    let (file, _) = read_runnable(work.machine.observe(), &payload)?;
     let what = format!("{} {}", file.package.name, file.package.version);
     let computer = &work.survey.facts.computer;
     let question = match args.gently {

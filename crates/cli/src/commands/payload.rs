@@ -11,13 +11,13 @@ use crate::documents::{PayloadChosen, PayloadsFound};
 use crate::errors::CliError;
 use crate::finding::{find_payloads, named};
 use crate::views::terminal;
-use crate::work::{Settings, Work, read_package};
+use crate::work::{Settings, Work, read_package, read_runnable};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Payload, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
     if let Some(path) = &args.choose {
-        let (file, bytes) = read_package(work.machine.observe(), path)?;
+        let (file, bytes) = read_runnable(work.machine.observe(), path)?;
         let found = sha256(&bytes);
         if let Some(wanted) = args.sha256.as_ref().filter(|wanted| !wanted.trim().eq_ignore_ascii_case(&found)) {
             return Err(CliError::OtherContent { path: path.clone(), wanted: wanted.clone(), found });

@@ -1,6 +1,7 @@
 //! What stands in the way of a working install now.
 
 mod rules;
+mod targets;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -13,6 +14,8 @@ use crate::packages::{Package, Registered};
 use crate::subject::Subject;
 use crate::survey::Survey;
 use crate::trace::Trace;
+
+pub use targets::targets;
 
 /// How surely the install fails because of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -77,6 +80,8 @@ pub struct Situation<'s> {
     pub footprint: Option<&'s Footprint>,
     /// The log that was read in this case, and the install that failed in it.
     pub log: Option<(&'s str, &'s Run)>,
+    /// Access lists of where setup writes, as their descriptors.
+    pub access: &'s [(Place, Vec<u8>)],
     /// What it will say.
     pub prediction: Prediction,
 }
@@ -92,6 +97,8 @@ pub struct Known<'s> {
     pub footprint: Option<&'s Footprint>,
     /// The log that was read, with the install that failed in it.
     pub log: Option<(&'s str, &'s Run)>,
+    /// Access lists of [`targets`], as their descriptors.
+    pub access: &'s [(Place, Vec<u8>)],
 }
 
 /// Looks for everything in the way; the surest first.
@@ -102,9 +109,10 @@ pub fn check(
     trace: &Trace,
     known: Known<'_>,
 ) -> Vec<Blocker> {
-    let Known { payload, borrowed, footprint, log } = known;
+    let Known { payload, borrowed, footprint, log, access } = known;
     let prediction = payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
-    let situation = Situation { survey, registered, subject, trace, payload, borrowed, footprint, log, prediction };
+    let situation =
+        Situation { survey, registered, subject, trace, payload, borrowed, footprint, log, access, prediction };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
     for blocker in &mut found {
         explains(blocker, log);

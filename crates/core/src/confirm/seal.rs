@@ -13,7 +13,10 @@ const SEAL: &str = "seal";
 pub fn seal(receipt: &str) -> Option<String> {
     let Value::Object(mut fields) = serde_json::from_str(receipt).ok()? else { return None };
     fields.remove(SEAL);
-    Some(sha256(Value::Object(fields).to_string().as_bytes()))
+    let mut receipt = Value::Object(fields);
+    // Another part of the program may ask the reader of JSON to keep the order.
+    receipt.sort_all_objects();
+    Some(sha256(receipt.to_string().as_bytes()))
 }
 
 /// Whether a receipt carries the seal that it must have.

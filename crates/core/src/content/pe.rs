@@ -23,6 +23,7 @@ struct Section {
 /// What the headers tell.
 #[derive(Clone, Debug)]
 pub struct Headers {
+    machine: u16,
     directories: Vec<(u32, u32)>,
     sections: Vec<Section>,
 }
@@ -56,9 +57,20 @@ impl Headers {
             })
         };
         Some(Self {
+            machine: u16_at(head, pe + 4)?,
             directories: (0..=SIGNATURE).map_while(directory).collect(),
             sections: (0..usize::from(u16_at(head, pe + 6)?)).map_while(section).collect(),
         })
+    }
+
+    /// The processor architecture that it is made for, in the words of installer packages; empty for a rare one.
+    pub fn architecture(&self) -> &'static str {
+        match self.machine {
+            0x8664 => "x64",
+            0x14C => "x86",
+            0xAA64 => "Arm64",
+            _ => "",
+        }
     }
 
     /// Address and size of a data directory; `None` where the program has none.

@@ -1,5 +1,6 @@
 //! The words that all parts share: places, paths, identifiers, times.
 
+pub mod access;
 pub mod at_start;
 pub mod guid;
 pub mod list;

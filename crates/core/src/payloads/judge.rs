@@ -3,8 +3,8 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::Checksum;
 use super::places::{FoundIn, UNFINISHED};
+use super::{Checksum, carried, switches};
 use crate::content::pe::Headers;
 use crate::content::{Version, program};
 use crate::footprint::Footprint;
@@ -195,17 +195,29 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
     one.product = if product.is_empty() { description } else { product };
     one.publisher = company;
     one.version = version;
-    if !scene.is_subject_name(&one.product) {
-        return Some(false);
+    let packages = carried(content);
+    let own = packages.iter().map(|one| &one.package).find(|package| scene.is_subject_name(&package.name));
+    match (own, scene.is_subject_name(&one.product)) {
+        (None, false) => return Some(false),
+        (None, true) => one.favours.push("it says that it is the product's".to_owned()),
+        (Some(package), _) => {
+            one.product.clone_from(&package.name);
+            one.version = package.version.to_string();
+            one.favours.push(format!("it carries the package of {} {}", package.name, package.version));
+        }
     }
-    one.favours.push("it says that it is the product's".to_owned());
+    one.architecture = Headers::read(content).map_or("", |headers| headers.architecture()).to_owned();
+    let words = switches(content);
+    if !words.is_empty() {
+        one.favours.push(format!("it knows the switches {}", words.join(", ")));
+    }
     one.favours.extend(signer.map(|signer| format!("it is signed by {signer}, which is not verified here")));
     match Headers::read(content).map(|headers| headers.length()) {
         Some(length) if length > content.len() as u64 => {
             one.complete = false;
             one.against.push(format!("its headers say {length} bytes, and only {} are there", content.len()));
         }
-        Some(length) if content.len() < SMALL && (content.len() as u64) <= length + 4096 => {
+        Some(length) if packages.is_empty() && content.len() < SMALL && (content.len() as u64) <= length + 4096 => {
             one.against
                 .push("it is small and carries nothing: a downloader, it seems, which needs the network".to_owned());
         }

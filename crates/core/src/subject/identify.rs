@@ -22,6 +22,8 @@ pub struct PackageFile {
     pub path: String,
     /// Its tables.
     pub package: Package,
+    /// Whether it lies inside a setup program, which then is what the path names.
+    pub carried: bool,
 }
 
 /// One product that the typed name could mean.
@@ -237,7 +239,7 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
         match &told.content {
             Content::Program(version) => {
                 let anchors = vec![(AnchorKind::Publisher, version.company.clone())];
-                add(&version.product, &version.company, from(), anchors);
+                add(without_setup(&version.product), &version.company, from(), anchors);
             }
             Content::Package(package) => {
                 let anchors = vec![
@@ -262,6 +264,15 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
         add(&package.name, &package.manufacturer, format!("the package {}", file.path), anchors);
     }
     known
+}
+
+/// A product's name without the word by which its setup programs go on.
+fn without_setup(name: &str) -> &str {
+    let ends = ["setup", "installer", "uninstaller", "install"];
+    match name.trim_end().rsplit_once(' ') {
+        Some((product, last)) if ends.contains(&last.to_lowercase().as_str()) => product.trim_end(),
+        _ => name,
+    }
 }
 
 /// Extensions that a package registers for its product.

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::model::FileTime;
 use crate::model::path::Environment;
 
 use super::tree::NodeId;
@@ -99,6 +100,12 @@ pub struct Facts {
     pub other_drives: Vec<String>,
     /// Free bytes on the system disk, where known.
     pub free_bytes: Option<u64>,
+    /// Free bytes on other fixed drives, by the letter with its colon, where known.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub free_elsewhere: BTreeMap<String, u64>,
+    /// What the machine's clock showed, where it runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub now: Option<FileTime>,
 }
 
 fn usual_profiles() -> String {

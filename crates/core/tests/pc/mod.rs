@@ -26,6 +26,7 @@ pub struct Pc {
     told: BTreeMap<String, Content>,
     running: Running,
     gaps: Vec<Gap>,
+    facts: Facts,
 }
 
 pub fn facts() -> Facts {
@@ -55,7 +56,7 @@ pub fn facts() -> Facts {
 
 impl Pc {
     pub fn new() -> Self {
-        let mut pc = Self::default();
+        let mut pc = Self { facts: facts(), ..Self::default() };
         for folder in ["C:\\Windows\\System32", "C:\\Program Files", "C:\\Program Files (x86)", "C:\\ProgramData"] {
             pc.folder(folder);
         }
@@ -96,6 +97,22 @@ impl Pc {
         let below = format!("{path}\\");
         self.files.retain(|file, _| file != path && !file.starts_with(&below));
         self.keys.retain(|key, _| key != path && !key.starts_with(&below));
+        self
+    }
+
+    /// Gives a file a time.
+    pub fn dated(&mut self, path: &str, time: u64) -> &mut Self {
+        self.file(path);
+        self.files.get_mut(path).unwrap().2 = time;
+        self
+    }
+
+    pub fn facts_mut(&mut self) -> &mut Facts {
+        &mut self.facts
+    }
+
+    pub fn network(&mut self, connected: bool) -> &mut Self {
+        self.running.network = Some(connected);
         self
     }
 
@@ -226,7 +243,7 @@ impl Pc {
         let shortcuts = self.links.iter().filter(|(path, _)| ids.contains_key(path.as_str()));
         let shortcuts = shortcuts.map(|(path, target)| Shortcut { file: ids[path.as_str()], target: target.clone() });
         Survey {
-            facts: facts(),
+            facts: self.facts.clone(),
             shortcuts: shortcuts.collect(),
             contents: told.collect(),
             short_names: Vec::new(),

@@ -2,10 +2,12 @@
 
 use std::path::PathBuf;
 
-use stubble_core::model::Place;
+use stubble_core::model::text::fold;
+use stubble_core::model::{Place, access};
 use stubble_core::survey::{Process, Running, ServiceState, Survey};
 
 use super::Bench;
+use super::running::RightsRow;
 use crate::elsewhere::{self, is_elsewhere};
 use crate::{MachineError, Observe};
 
@@ -35,6 +37,17 @@ impl Observe for Bench {
         }
     }
 
+    /// What the bench's description says, then what the hives say; a folder without a word is open to everybody, as on
+    /// a file system that knows no access lists.
+    fn access_lists(&self, places: &[Place]) -> Vec<Option<Vec<u8>>> {
+        let rights = self.state().map(|state| state.rights).unwrap_or_default();
+        let told = |place: &Place| rights.iter().find(|row| fold(&row.path) == fold(&place.path)).map(RightsRow::list);
+        let open = || access::descriptor(&[(true, "S-1-1-0", 0x001F_01FF)]);
+        let by_disk = self.disk.access_lists(places);
+        let all = places.iter().zip(by_disk);
+        all.map(|(place, by_disk)| told(place).unwrap_or(by_disk).or_else(open)).collect()
+    }
+
     fn digests(&self, paths: &[String]) -> Vec<Option<String>> {
         self.disk.digests(paths)
     }
@@ -58,6 +71,8 @@ impl Bench {
     fn with_running(&self, mut survey: Survey) -> Result<Survey, MachineError> {
         let state = self.state()?;
         survey.facts.free_bytes = state.free_bytes;
+        survey.facts.free_elsewhere = state.free_elsewhere;
+        survey.facts.now = Some(state.now);
         survey.running = Running {
             processes: state
                 .processes

@@ -1,14 +1,15 @@
 //! `bench.toml`: processes, states of services, restart, and the bench's clock.
 
+use std::collections::BTreeMap;
 use std::fs;
 
 use serde::{Deserialize, Serialize};
 use stubble_core::confirm::Trial;
 use stubble_core::content::imports;
 use stubble_core::content::pe::Headers;
-use stubble_core::model::FileTime;
 use stubble_core::model::path::{is_inside_or_same, parent};
 use stubble_core::model::text::fold;
+use stubble_core::model::{FileTime, access};
 use stubble_core::survey::Device;
 
 use super::Bench;
@@ -25,6 +26,12 @@ pub struct State {
     /// Free bytes on the system disk.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub free_bytes: Option<u64>,
+    /// Free bytes on other drives, by their letters with a colon.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub free_elsewhere: BTreeMap<String, u64>,
+    /// Access lists that are not as Windows makes them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rights: Vec<RightsRow>,
     /// Why a restart is pending.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub restart_pending: Vec<String>,
@@ -44,6 +51,29 @@ pub struct State {
     /// Services that have a state.
     #[serde(default, rename = "service", skip_serializing_if = "Vec::is_empty")]
     pub services: Vec<ServiceRow>,
+}
+
+/// An access list of a folder or key.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RightsRow {
+    /// The folder or key.
+    pub path: String,
+    /// Whom it denies to write, by identifiers such as `S-1-1-0`.
+    #[serde(default)]
+    pub denies: Vec<String>,
+    /// Who may do everything.
+    #[serde(default)]
+    pub allows: Vec<String>,
+}
+
+impl RightsRow {
+    /// As a security descriptor.
+    pub(super) fn list(&self) -> Option<Vec<u8>> {
+        let denies = self.denies.iter().map(|who| (false, who.as_str(), access::ADD));
+        let allows = self.allows.iter().map(|who| (true, who.as_str(), 0x001F_01FF));
+        access::descriptor(&denies.chain(allows).collect::<Vec<_>>())
+    }
 }
 
 /// A driver that Windows has for a device by itself.

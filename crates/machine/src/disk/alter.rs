@@ -176,7 +176,7 @@ impl Alter for Disk {
 
 impl Disk {
     /// Registry edits at this computer's time.
-    fn edit(&self) -> Edit<'_> {
+    pub(super) fn edit(&self) -> Edit<'_> {
         let now = Timestamp::now();
         Edit::new(self, FileTime::from_unix(now.as_second(), now.subsec_nanosecond().unsigned_abs()))
     }

@@ -51,6 +51,18 @@ pub(crate) fn all(_path: &Path) -> BTreeMap<String, String> {
     BTreeMap::new()
 }
 
+/// The owner and the access list of a file or folder, as a security descriptor.
+#[cfg(target_os = "linux")]
+pub(super) fn access_list(path: &Path) -> Option<Vec<u8>> {
+    get(path, NTFS[0])
+}
+
+/// Elsewhere the system is asked by its own interface.
+#[cfg(not(target_os = "linux"))]
+pub(super) fn access_list(_path: &Path) -> Option<Vec<u8>> {
+    None
+}
+
 /// Gives a file or folder permissions, owner and extended attributes again.
 #[cfg(target_os = "linux")]
 pub(crate) fn give(path: &Path, mode: u32, owner: (u32, u32), attributes: &BTreeMap<String, String>) -> io::Result<()> {

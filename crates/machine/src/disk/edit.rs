@@ -106,6 +106,13 @@ impl Edits for Edit<'_> {
         })
     }
 
+    fn security_of(&self, key: &str) -> Result<Vec<u8>, MachineError> {
+        self.look(key, |hive, rest| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            Ok(hive.key(at)?.security.to_vec())
+        })
+    }
+
     fn put(&mut self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
         self.with(key, |hive, rest, now| {
             let at = make(hive, rest, now)?;

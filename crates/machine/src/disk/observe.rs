@@ -10,12 +10,13 @@ use stubble_core::survey::{
     Entry, EntryKind, Gap, RegistryBuilder, Running, Shortcut, Survey, Tree, TreeBuilder, state,
 };
 
-use super::Disk;
 use super::files::Partial;
 use super::folder::look_at;
 use super::registry::PartialKeys;
 use super::scan::Hidden;
+use super::{Disk, attributes};
 use crate::digest::{ROOM, digest_in};
+use crate::edits::Edits;
 use crate::{MachineError, Observe, shortcut};
 
 /// The top of a tree that holds one thing out of a vault.
@@ -46,6 +47,14 @@ impl Observe for Disk {
         let file = fs::File::open(&at).map_err(MachineError::io(path))?;
         file.take(most).read_to_end(&mut content).map_err(MachineError::io(path))?;
         Ok(content)
+    }
+
+    fn access_lists(&self, places: &[Place]) -> Vec<Option<Vec<u8>>> {
+        let one = |place: &Place| match place.kind {
+            PlaceKind::Key => self.edit().security_of(&place.path).ok(),
+            _ => attributes::access_list(&self.locate(&place.path).ok()??),
+        };
+        places.iter().map(one).collect()
     }
 
     /// On all cores: file beside file, and a large one by itself.

@@ -2,13 +2,14 @@
 
 use std::path::Path;
 
-use stubble_core::model::Place;
+use stubble_core::model::{Place, PlaceKind};
 use stubble_core::survey::{Gap, Survey};
 
-use super::Here;
-use super::api::rights;
+use super::api::{file, rights};
+use super::{Here, now};
+use crate::edits::Edits;
 use crate::elsewhere::{self, is_elsewhere};
-use crate::{MachineError, Observe};
+use crate::{MachineError, Observe, free_bytes};
 
 impl Observe for Here {
     fn survey(&self) -> Result<Survey, MachineError> {
@@ -44,6 +45,14 @@ impl Observe for Here {
         }
     }
 
+    fn access_lists(&self, places: &[Place]) -> Vec<Option<Vec<u8>>> {
+        let one = |place: &Place| match place.kind {
+            PlaceKind::Key => self.edit().security_of(&place.path).ok(),
+            _ => file::access_list(&self.disk.locate(&place.path).ok()??).ok(),
+        };
+        places.iter().map(one).collect()
+    }
+
     fn digests(&self, paths: &[String]) -> Vec<Option<String>> {
         self.disk.digests(paths)
     }
@@ -53,5 +62,9 @@ impl Here {
     fn with_running(&self, survey: &mut Survey) {
         survey.running = self.running(&mut survey.gaps);
         survey.facts.free_bytes = self.free_bytes();
+        let others = survey.facts.other_drives.clone();
+        let free = |drive: String| Some((drive.clone(), free_bytes(Path::new(&format!("{drive}\\"))).ok()?));
+        survey.facts.free_elsewhere = others.into_iter().filter_map(free).collect();
+        survey.facts.now = Some(now());
     }
 }

@@ -261,6 +261,13 @@ impl Edits for Live<'_> {
         Ok((values[position].clone(), position))
     }
 
+    fn security_of(&self, key: &str) -> Result<Vec<u8>, MachineError> {
+        match self.loaded(key)? {
+            Some(mount) => self.existing(key, &mount, READ)?.security().map_err(MachineError::io(key)),
+            None => self.files.security_of(key),
+        }
+    }
+
     fn time_of(&self, key: &str) -> Result<FileTime, MachineError> {
         match self.loaded(key)? {
             Some(mount) => time_of(&self.existing(key, &mount, READ)?, key),

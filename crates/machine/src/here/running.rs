@@ -15,6 +15,8 @@ use crate::{MachineError, free_bytes};
 
 /// Milliseconds that a program has to close politely, and then to be gone.
 const PATIENCE: u32 = 5_000;
+/// The system's codes for a program that is damaged, is made for another system, or lacks what it was built with.
+const NOT_STARTED: [i32; 4] = [193, 216, 14_001, 14_003];
 /// Files of a folder about which the system is asked who holds them.
 const MOST_ASKED: usize = 200;
 
@@ -77,8 +79,14 @@ impl Here {
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let others = || process::all().unwrap_or_default().into_iter();
         let before: Vec<u32> = others().map(|one| one.pid).collect();
-        let mut child = command.spawn().map_err(MachineError::io(image))?;
         let mut seen = Trial { seconds, ..Trial::default() };
+        let mut child = match command.spawn() {
+            Err(error) if error.raw_os_error().is_some_and(|code| NOT_STARTED.contains(&code)) => {
+                seen.exit = error.raw_os_error().map(i32::cast_unsigned);
+                return Ok(seen);
+            }
+            child => child.map_err(MachineError::io(image))?,
+        };
         let until = Instant::now() + Duration::from_secs(seconds);
         while Instant::now() < until {
             if let Some(status) = child.try_wait().map_err(MachineError::io(image))? {

@@ -3,6 +3,7 @@
 mod architecture;
 mod cached_package_gone;
 mod class_of_others;
+mod clock;
 mod conflict;
 mod damaged;
 mod devices;
@@ -13,6 +14,7 @@ mod in_progress;
 mod installer_service;
 mod left_behind;
 mod missing_library;
+mod network;
 mod network_layers;
 mod one_profile;
 mod other_version;
@@ -21,6 +23,7 @@ mod phantom_registration;
 mod policy;
 mod port_taken;
 mod restart_pending;
+mod rights;
 mod service_hangs;
 mod service_taken;
 mod space;
@@ -53,12 +56,15 @@ pub static RULES: &[Rule] = &[
     held_open::look,
     in_progress::look,
     restart_pending::look,
+    rights::look,
     space::look,
     temp_folder::look,
     missing_library::look,
     still_running::look,
     user_folders::look,
     network_layers::look,
+    network::look,
+    clock::look,
     devices::look,
     store_damaged::look,
     port_taken::look,

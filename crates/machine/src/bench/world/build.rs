@@ -85,6 +85,8 @@ pub fn build(world: &str, package: &dyn Fn(&str) -> Option<String>, root: &Path)
     state.own_drivers = world.own_drivers.clone();
     state.network = world.computer.network;
     state.restart_pending = world.computer.restart_pending.clone();
+    state.free_elsewhere = world.computer.free_elsewhere.clone();
+    state.rights = world.rights.clone();
     for row in &world.services {
         if let Some(service) = state.service_mut(&row.name) {
             service.running = row.running;
@@ -293,7 +295,9 @@ impl Builder<'_> {
             self.write(bench, &row.path, &write_events(&row.events, &self.world.computer.name, 1))?;
         }
         for row in &self.world.packages {
-            self.write(bench, &row.at, &self.package_bytes(&row.source)?)?;
+            let mut content = row.inside.as_ref().map(program::file).unwrap_or_default();
+            content.extend(self.package_bytes(&row.source)?);
+            self.write(bench, &row.at, &content)?;
         }
         Ok(())
     }

@@ -47,6 +47,9 @@ pub struct World {
     /// What is taken away afterwards.
     #[serde(default, rename = "broken")]
     pub broken: Vec<BrokenRow>,
+    /// Access lists that are not as Windows makes them.
+    #[serde(default, rename = "rights")]
+    pub rights: Vec<super::running::RightsRow>,
     /// Drivers that Windows puts back by itself.
     #[serde(default, rename = "own_driver")]
     pub own_drivers: Vec<super::running::OwnDriver>,
@@ -78,6 +81,9 @@ pub struct Computer {
     /// Free bytes on its disk.
     #[serde(default)]
     pub free_bytes: Option<u64>,
+    /// Free bytes on other drives, by their letters with a colon.
+    #[serde(default)]
+    pub free_elsewhere: BTreeMap<String, u64>,
     /// Whether there is a network.
     #[serde(default)]
     pub network: Option<bool>,
@@ -172,6 +178,9 @@ pub struct PackageRow {
     pub source: String,
     /// Where it lies.
     pub at: String,
+    /// What the setup program says of itself that carries it, where one does.
+    #[serde(default)]
+    pub inside: Option<stubble_core::content::Version>,
 }
 
 /// A package that is installed.

@@ -6,6 +6,9 @@ use std::path::Path;
 use std::ptr::null_mut;
 
 use windows_sys::Win32::Foundation::INVALID_HANDLE_VALUE;
+use windows_sys::Win32::Security::{
+    DACL_SECURITY_INFORMATION, GROUP_SECURITY_INFORMATION, GetFileSecurityW, OWNER_SECURITY_INFORMATION,
+};
 use windows_sys::Win32::Storage::FileSystem::{
     FindClose, FindFirstFileW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW,
 };
@@ -53,6 +56,26 @@ pub(crate) fn volume(path: &Path) -> io::Result<String> {
     match unsafe { GetVolumePathNameW(wide(path).as_ptr(), room.as_mut_ptr(), room.len() as u32) } {
         0 => Err(io::Error::last_os_error()),
         _ => Ok(narrow(&room)),
+    }
+}
+
+/// The owner and the access list of a file or folder, as a self-relative descriptor.
+pub(in crate::here) fn access_list(path: &Path) -> io::Result<Vec<u8>> {
+    let parts = OWNER_SECURITY_INFORMATION | GROUP_SECURITY_INFORMATION | DACL_SECURITY_INFORMATION;
+    let name = wide(path);
+    let mut room = vec![0u64; 128];
+    loop {
+        let mut needed = 0;
+        let len = (room.len() * 8) as u32;
+        // SAFETY: the path ends with a zero, and the room has that many bytes.
+        if unsafe { GetFileSecurityW(name.as_ptr(), parts, room.as_mut_ptr().cast(), len, &mut needed) } != 0 {
+            let bytes = room.iter().flat_map(|word| word.to_ne_bytes());
+            return Ok(bytes.take(if needed == 0 { len as usize } else { needed as usize }).collect());
+        }
+        if needed <= len {
+            return Err(io::Error::last_os_error());
+        }
+        room.resize((needed as usize).div_ceil(8), 0);
     }
 }
 

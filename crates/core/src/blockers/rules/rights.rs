@@ -1,0 +1,41 @@
+use super::{Severity, blocker};
+use crate::blockers::{Blocker, Situation};
+use crate::model::PlaceKind;
+use crate::model::access::{ADD, AccessList, Refusal, SYSTEM, known_account};
+
+/// Folders and keys in which setup has to write and whose access list does not let the system do so, as whom the
+/// package installer works.
+pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
+    let mut found = Vec::new();
+    for (place, descriptor) in situation.access {
+        let Some(list) = AccessList::parse(descriptor) else { continue };
+        let Some(refusal) = list.refuses(&SYSTEM, ADD) else { continue };
+        let (noun, repair) = match place.kind {
+            PlaceKind::Key => ("key", "in the registry editor, under Permissions".to_owned()),
+            _ => ("folder", format!("with Windows' own `icacls \"{}\" /reset`", place.path)),
+        };
+        let why = match &refusal {
+            Refusal::Denied(who) => format!("its access list denies that to {}", named(situation, who)),
+            Refusal::NotAllowed => "no entry of its access list allows that to SYSTEM or Administrators".to_owned(),
+        };
+        let mut evidence = vec![why];
+        evidence.extend(list.owner.iter().map(|owner| format!("it belongs to {}", named(situation, owner))));
+        found.push(blocker(
+            "rights",
+            Severity::WillFail,
+            format!("Setup may not write to the {noun} {}", place.path),
+            Some(place.clone()),
+            evidence,
+            format!("Let it inherit its rights again, {repair}."),
+        ));
+    }
+    found
+}
+
+fn named(situation: &Situation<'_>, sid: &str) -> String {
+    let user = situation.survey.facts.users.iter().find(|user| user.sid == sid).map(|user| user.name.as_str());
+    match user.or_else(|| known_account(sid)) {
+        Some(name) => format!("{name} ({sid})"),
+        None => sid.to_owned(),
+    }
+}
