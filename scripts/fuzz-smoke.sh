@@ -9,7 +9,7 @@ command -v cargo-fuzz >/dev/null || cargo install --locked --quiet cargo-fuzz
 export RUSTC_BOOTSTRAP=1
 corpus=$PWD/fuzz/corpus
 cargo run --release --quiet --manifest-path fuzz/Cargo.toml --bin seeds -- "$corpus"
-for target in ${TARGETS:-read replay edit reg content package plan log footprint condition}; do
+for target in ${TARGETS:-read replay edit reg content package plan log events footprint condition}; do
   echo "-- $target"
   cargo fuzz run --sanitizer none "$target" "$corpus/$target" -- \
     -max_total_time="${SECONDS_EACH:-15}" -rss_limit_mb=1024 -timeout=5 -max_len=65536 -print_final_stats=1 2>&1 |

@@ -105,7 +105,7 @@ impl Work {
         }
         let (_, bytes) = read_package(self.machine.observe(), &file.path)?;
         match file.package.contents(&bytes) {
-            Ok(contents) => file.package.read_imports(&contents),
+            Ok(contents) => file.package.look_into(&contents),
             Err(error) => return Ok(Some(error.to_string())),
         }
         let system = format!("{}\\System32\\kernel32.dll", self.survey.facts.windows);

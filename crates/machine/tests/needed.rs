@@ -59,7 +59,7 @@ fn a_missing_run_time_is_named_with_the_installer_that_brings_it() {
     let (desk, runtime) = ("C:\\Setup\\desk.msi", "C:\\Setup\\runtime.msi");
     let bytes = bench.read_file(desk, 1 << 30).unwrap();
     let mut package = Package::read(&bytes).unwrap();
-    package.read_imports(&package.contents(&bytes).unwrap());
+    package.look_into(&package.contents(&bytes).unwrap());
     let at_hand = [Brings::read(runtime, &bench.read_file(runtime, 1 << 30).unwrap()).unwrap()];
     let print = "format = \"stubble.footprint/1\"\nname = \"Quernlight Scale Desk\"\n\
                  needs = [{ name = \"Fennelgate Runtime\" }, { name = \"Quernstone Printing\" }]\n";

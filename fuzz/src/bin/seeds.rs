@@ -9,11 +9,14 @@ use stubble_hive::logs::unfinished::{Format, unfinished};
 use stubble_hive::reg::Encoding;
 use stubble_machine::bench::demo;
 use stubble_machine::bench::world::write_package;
+use stubble_machine::bench::world::{EventRow, write_events};
 
 fn main() -> std::io::Result<()> {
     let root = std::env::args().nth(1).unwrap_or_else(|| "corpus".to_owned());
     let root = Path::new(&root);
-    for target in ["read", "replay", "edit", "reg", "content", "package", "plan", "log", "footprint", "condition"] {
+    for target in
+        ["read", "replay", "edit", "reg", "content", "package", "plan", "log", "events", "footprint", "condition"]
+    {
         fs::create_dir_all(root.join(target))?;
     }
     for (number, size) in [0, 3, 40, 600].into_iter().enumerate() {
@@ -50,6 +53,11 @@ fn main() -> std::io::Result<()> {
                X. Return value 3.\nFile: C:\\a\\b.dll;  To be installed;  No patch\nProperty(S): ProductCode = \
                {3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}\nMSI (c): MainEngineThread is returning 1603\n";
     fs::write(root.join("log/written"), log)?;
+    // Without the eight bytes that the target itself puts in front, and without the empty rest of the chunk.
+    let events = events();
+    fs::write(root.join("events/installs"), &events[8..12_000])?;
+    let list = stubble_core::model::access::descriptor(&[(false, "S-1-1-0", 2), (true, "S-1-5-18", 0x1F01FF)]);
+    fs::write(root.join("events/access"), list.expect("they are identifiers"))?;
     // Logs of every kind that the tests read.
     let logs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../crates/core/tests/logs");
     for entry in fs::read_dir(logs)? {
@@ -123,4 +131,23 @@ fn hive(size: usize) -> Hive {
         }
     }
     hive
+}
+
+fn events() -> Vec<u8> {
+    let event = |second: u32, provider: &str, id, data: &[&str]| EventRow {
+        at: format!("2026-03-02T06:40:{second:02}Z").parse().expect("it is a time"),
+        provider: provider.to_owned(),
+        id,
+        level: 2,
+        data: data.iter().map(|text| (*text).to_owned()).collect(),
+        named: vec![("ErrorCode".to_owned(), "0x80073CF6".to_owned())],
+    };
+    let rows = [
+        event(0, "MsiInstaller", 1040, &["C:\\Setup\\desk.msi", "7"]),
+        event(1, "Service Control Manager", 7000, &["Fennelgate Scale Bridge", "%%1053"]),
+        event(2, "MsiInstaller", 11920, &["Product: Quernlight Scale Desk -- Error 1920. Service failed to start."]),
+        event(3, "MsiInstaller", 1033, &["Quernlight Scale Desk", "5.2.0", "1033", "1603", "Fennelgate"]),
+        event(4, "Microsoft-Windows-AppXDeploymentServer", 404, &[]),
+    ];
+    write_events(&rows, "WEIGH-03", 1)
 }

@@ -1,9 +1,11 @@
 //! `check`: what stands in the way of a working install now.
 
 use stubble_core::blockers::{Known, Severity, check, targets};
+use stubble_core::content::inf::{self, Inf};
 use stubble_core::model::Place;
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::Gap;
+use stubble_core::units::drivers::drivers;
 
 use super::show;
 use crate::documents::{Checked, Documented};
@@ -38,7 +40,15 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let subject = &work.case.about.subject;
     let footprint = work.footprint()?;
     let access = access_lists(work, payload.as_ref(), &mut gaps);
-    let known = Known { payload: meant, borrowed: &borrowed, footprint: footprint.as_ref(), log, access: &access };
+    let drivers = drivers_there(work, payload.as_ref(), &mut gaps);
+    let known = Known {
+        payload: meant,
+        borrowed: &borrowed,
+        footprint: footprint.as_ref(),
+        log,
+        access: &access,
+        drivers: &drivers,
+    };
     let blockers = check(&work.survey, &work.registered, subject, &work.trace(), known);
     let mut could_not_look = gaps;
     if let (Some(path), None) = (&work.case.about.payload, &payload) {
@@ -70,6 +80,25 @@ fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>)
                 what: format!("rights on {}", place.path),
                 why: "this file system does not tell Windows' access lists".to_owned(),
             }),
+        }
+    }
+    found
+}
+
+/// The largest description of a driver package.
+const LARGEST_INF: u64 = 16 << 20;
+
+/// The descriptions of driver packages that were added to the machine, where setup brings a driver.
+fn drivers_there(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<Inf> {
+    if payload.is_none_or(|file| file.package.infs.is_empty()) {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    for driver in drivers(&work.survey) {
+        let path = format!("{}\\INF\\{}", work.survey.facts.windows, driver.published);
+        match work.machine.observe().read_file(&path, LARGEST_INF) {
+            Ok(bytes) => found.extend(inf::parse(&driver.published, &bytes)),
+            Err(error) => gaps.push(Gap { what: path, why: error.to_string() }),
         }
     }
     found

@@ -6,6 +6,7 @@ mod targets;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::content::inf::Inf;
 use crate::footprint::Footprint;
 use crate::logs::{self, Run};
 use crate::model::{Guid, Place};
@@ -82,6 +83,8 @@ pub struct Situation<'s> {
     pub log: Option<(&'s str, &'s Run)>,
     /// Access lists of where setup writes, as their descriptors.
     pub access: &'s [(Place, Vec<u8>)],
+    /// The descriptions of the driver packages on the machine, as far as setup brings drivers.
+    pub drivers: &'s [Inf],
     /// What it will say.
     pub prediction: Prediction,
 }
@@ -99,6 +102,8 @@ pub struct Known<'s> {
     pub log: Option<(&'s str, &'s Run)>,
     /// Access lists of [`targets`], as their descriptors.
     pub access: &'s [(Place, Vec<u8>)],
+    /// The descriptions of driver packages that were added to the machine.
+    pub drivers: &'s [Inf],
 }
 
 /// Looks for everything in the way; the surest first.
@@ -109,10 +114,21 @@ pub fn check(
     trace: &Trace,
     known: Known<'_>,
 ) -> Vec<Blocker> {
-    let Known { payload, borrowed, footprint, log, access } = known;
+    let Known { payload, borrowed, footprint, log, access, drivers } = known;
     let prediction = payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
-    let situation =
-        Situation { survey, registered, subject, trace, payload, borrowed, footprint, log, access, prediction };
+    let situation = Situation {
+        survey,
+        registered,
+        subject,
+        trace,
+        payload,
+        borrowed,
+        footprint,
+        log,
+        access,
+        drivers,
+        prediction,
+    };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
     for blocker in &mut found {
         explains(blocker, log);

@@ -13,8 +13,10 @@ use std::io::{self, Cursor, Read, Seek};
 
 use thiserror::Error;
 
+use crate::content::inf::{self, Inf};
 use crate::content::{Properties, imports};
 use crate::model::Guid;
+use crate::model::text::fold;
 use hostile::unless_it_panics;
 
 pub use registered::{Product, Registered};
@@ -222,8 +224,10 @@ pub struct Package {
     /// What the tables ask for that is not understood here; said, never passed over.
     pub not_understood: Vec<String>,
     /// Libraries that its programs ask for, by the file's name in the tables; empty until
-    /// [`Package::read_imports`].
+    /// [`Package::look_into`].
     pub imports: BTreeMap<String, Vec<String>>,
+    /// Descriptions of the driver packages that it brings; empty until [`Package::look_into`].
+    pub infs: Vec<Inf>,
     cabinets: Vec<String>,
 }
 
@@ -259,8 +263,10 @@ impl Package {
         unless_it_panics(|| self.unpacked(bytes)).unwrap_or_else(|| Err(contradictory()))
     }
 
-    /// Reads from the contents which libraries the programs ask for.
-    pub fn read_imports(&mut self, contents: &BTreeMap<String, Vec<u8>>) {
+    /// Reads from the contents which libraries the programs ask for, and what drivers there are.
+    pub fn look_into(&mut self, contents: &BTreeMap<String, Vec<u8>>) {
+        let infs = self.files.iter().filter(|file| fold(&file.name).ends_with(".INF"));
+        self.infs = infs.filter_map(|file| inf::parse(&file.name, contents.get(&file.id)?)).collect();
         let asked = contents.iter().map(|(id, content)| (id.clone(), imports::parse(content)));
         self.imports = asked.filter(|(_, libraries)| !libraries.is_empty()).collect();
     }

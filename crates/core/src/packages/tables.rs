@@ -121,6 +121,7 @@ pub(super) fn read(bytes: &[u8]) -> Result<Package, PackageError> {
         cabinets: cabinets(&mut package, &mut not_understood)?,
         not_understood,
         imports: BTreeMap::new(),
+        infs: Vec::new(),
         properties,
     })
 }

@@ -7,6 +7,7 @@ mod clock;
 mod conflict;
 mod damaged;
 mod devices;
+mod driver_kinds;
 mod filters;
 mod held_open;
 mod in_its_place;
@@ -66,6 +67,7 @@ pub static RULES: &[Rule] = &[
     network::look,
     clock::look,
     devices::look,
+    driver_kinds::look,
     store_damaged::look,
     port_taken::look,
     one_profile::look,
