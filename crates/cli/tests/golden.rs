@@ -51,6 +51,11 @@ enum Before {
     Replace { file: String, old: String, new: String },
 }
 
+/// A path that the environment names where the tests run away from their sources, as on another system.
+fn given(variable: &str, otherwise: &str) -> PathBuf {
+    std::env::var_os(variable).map_or_else(|| otherwise.into(), PathBuf::from)
+}
+
 fn yes() -> bool {
     true
 }
@@ -101,7 +106,7 @@ impl Stage {
 
     fn run(&self, args: &[String]) -> Output {
         let args = args.iter().map(|arg| arg.replace("{bench}", "bench:bench"));
-        Command::new(env!("CARGO_BIN_EXE_stubble"))
+        Command::new(given("STUBBLE_PROGRAM", env!("CARGO_BIN_EXE_stubble")))
             .args(args)
             .current_dir(self.folder.path())
             .env_remove("STUBBLE_CASE")
@@ -201,7 +206,7 @@ fn differences(before: &Survey, after: &Survey) -> String {
 }
 
 fn check(folder: &Path, tests: &Path, problems: &mut Vec<String>) {
-    let name = folder.strip_prefix(tests).unwrap().display().to_string();
+    let name = folder.strip_prefix(tests).unwrap().display().to_string().replace('\\', "/");
     let case: Case = match toml::from_str(&fs::read_to_string(folder.join("case.toml")).unwrap()) {
         Ok(case) => case,
         Err(error) => return problems.push(format!("{name}: {error}")),
@@ -266,14 +271,14 @@ fn uses(case: &Case, command: &str) -> bool {
 
 #[test]
 fn every_case_comes_out_as_recorded() {
-    let tests = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests");
+    let tests = given("STUBBLE_TESTS", concat!(env!("CARGO_MANIFEST_DIR"), "/tests"));
     let mut cases: Vec<PathBuf> = Vec::new();
     for group in fs::read_dir(tests.join("cases")).unwrap().filter_map(Result::ok) {
         cases.extend(fs::read_dir(group.path()).unwrap().filter_map(Result::ok).map(|case| case.path()));
     }
     cases.sort();
     let wanted = std::env::var("STUBBLE_CASES").unwrap_or_default();
-    cases.retain(|case| case.display().to_string().contains(&wanted));
+    cases.retain(|case| case.display().to_string().replace('\\', "/").contains(&wanted));
     assert!(cases.len() >= if wanted.is_empty() { 30 } else { 1 }, "only {} cases were found", cases.len());
     let problems = Mutex::new(Vec::new());
     let next = std::sync::atomic::AtomicUsize::new(0);
