@@ -8,7 +8,7 @@ cd "$(dirname "$0")/.."
 command -v cargo-fuzz >/dev/null || cargo install --locked --quiet cargo-fuzz
 export RUSTC_BOOTSTRAP=1
 corpus=$PWD/fuzz/corpus
-cargo run --release --quiet --manifest-path fuzz/Cargo.toml --bin seeds -- "$corpus"
+cargo run --quiet --manifest-path fuzz/Cargo.toml --no-default-features --target-dir target --bin seeds -- "$corpus"
 for target in ${TARGETS:-read replay edit reg content package plan log events footprint condition}; do
   echo "-- $target"
   cargo fuzz run --sanitizer none "$target" "$corpus/$target" -- \

@@ -4,7 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-packages=(rustc-web cargo-web rust-web-src gcc-mingw-w64-x86-64 wine wine64 wixl msitools)
+packages=(rustc-web cargo-web rust-web-src gcc-mingw-w64-x86-64 wine wine64 wixl msitools nsis)
 missing=()
 for package in "${packages[@]}"; do
   dpkg -s "$package" >/dev/null 2>&1 || missing+=("$package")
@@ -26,12 +26,12 @@ for_windows() {
 echo "-- building for Windows"
 # All at once: what the program and its tests share is built once. Of the program's own tests only the golden
 # cases run there; thousands of edits of hives prove nothing more there than here.
-tests=(--test golden)
+chosen=(--test golden)
 for test in crates/{core,hive,machine}/tests/*.rs; do
   name=$(basename "$test" .rs)
-  [ "$name" = rounds ] || tests+=(--test "$name")
+  [ "$name" = rounds ] || chosen+=(--test "$name")
 done
-for_windows test -q --no-run --lib "${tests[@]}" -p stubble -p stubble-core -p stubble-hive -p stubble-machine \
+for_windows test -q --no-run --lib "${chosen[@]}" -p stubble -p stubble-core -p stubble-hive -p stubble-machine \
   --message-format=json 2>/dev/null |
   python3 -c 'import json, sys
 for line in sys.stdin:
@@ -49,12 +49,15 @@ mkdir -p "$stage/one"
 cp -a "$stage/base/." "$stage/one"
 tests=$stage/one/prefix/drive_c/tests
 mkdir -p "$tests"
+cp -r crates/cli/tests "$tests/golden"
+cp "$built/stubble.exe" "$tests/"
 ran=0
 while read -r program; do
   name=$(basename "$program" .exe)
   cp "$program" "$tests/test.exe"
   (cd "$tests" && HOME=$stage/one/home XDG_DATA_HOME=$stage/one/home WINEPREFIX=$stage/one/prefix WINEDEBUG=-all \
     WINEDLLOVERRIDES="winemenubuilder.exe=d;winedbg.exe=d" STUBBLE_TEST_WINDOWS=1 \
+    STUBBLE_TESTS='C:\tests\golden' STUBBLE_PROGRAM='C:\tests\stubble.exe' STUBBLE_CASES="${STUBBLE_CASES:-}" \
     timeout 600 wine test.exe --test-threads 2 >"$stage/out.txt" 2>&1) || { cat "$stage/out.txt"; exit 1; }
   grep "^test result" "$stage/out.txt" | sed "s/^/${name%-*}: /"
   ran=$((ran + 1))
@@ -73,6 +76,9 @@ printf 'a run-time that two products share' >"$sources/runtime.dll"
 python3 scripts/condition-packages.py judges/conditions/conditions.txt "$sources"
 for source in "$sources"/*.wxs; do
   (cd "$sources" && wixl -a x64 -o "$stage/packages/$(basename "$source" .wxs).msi" "$source")
+done
+for source in "$sources"/*.nsi; do
+  (cd "$sources" && makensis -V1 "-XTarget amd64-unicode" "$(basename "$source")" && mv "$(basename "$source" .nsi).exe" "$stage/packages/")
 done
 # A deferred action that runs an installed program and waits for it, which wixl does not write.
 stalls="$stage/packages/stalls.msi"

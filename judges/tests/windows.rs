@@ -142,11 +142,6 @@ fn what_is_taken_is_what_the_install_has_brought() {
     pc.works(&["plan"], "");
     pc.works(&["clear", "--yes"], "");
     let after = pc.places();
-    // Windows itself notes that there was a service, and keeps folders that it shares out.
-    let is_windows = |place: &&String| {
-        let place = place.to_uppercase();
-        place.contains("\\CONTROL\\SERVICECURRENT") || place.contains("\\WINDOWS\\TEMP\\")
-    };
     let left: Vec<&String> = after.difference(&before).filter(|place| !is_windows(place)).collect();
     // The product's own uninstaller takes a key that it leaves empty, also where it found it empty.
     let is_emptied = |place: &&String| place.ends_with("\\CurrentVersion\\Run]");
@@ -155,6 +150,80 @@ fn what_is_taken_is_what_the_install_has_brought() {
     let recall = 1.0 - left.len() as f64 / own.len() as f64;
     println!("places that the install brought: {}, left: {}, recall {recall:.4}", own.len(), left.len());
     assert!(own.len() > 20 && recall >= 0.99, "left of {}: {left:#?}", own.len());
+}
+
+/// Packages and script-made setups, for everybody and for one user, with services, shortcuts, file types, and several
+/// versions side by side, one after the other on one machine: each is a bystander of the next.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn products_of_every_kind_go_as_their_install_has_come() {
+    let pc = Windows::fresh("kinds");
+    for product in ["label-bridge", "recipes"] {
+        assert_eq!(pc.install(product), 0, "{product}");
+    }
+    let products = [
+        ("batch-clock", "Sievewell Batch Clock"),
+        ("cheese-ledger", "Rindwell Cheese Ledger"),
+        ("vat-monitor", "Wheywise Vat Monitor"),
+        ("label-fonts", "Churnwright Label Fonts"),
+        ("ripening-room", "Curdmere Ripening Room"),
+        ("tare-book", "Hayloft Tare Book"),
+    ];
+    let (mut all, mut left_of_all) = (0, 0);
+    for (setup, name) in products {
+        let before = pc.places();
+        if pc.has_package(setup) {
+            assert_eq!(pc.install(setup), 0, "{name}");
+            pc.delete_cached_packages(name);
+        } else {
+            assert_eq!(pc.run_setup(setup), 0, "{name}");
+        }
+        let with_it = pc.state();
+        let own: BTreeSet<String> = with_it.places().difference(&before).cloned().collect();
+        pc.works(&["open", name, "--on", "here", "--case", setup], name);
+        let kept = pc.kept(setup);
+        pc.works(&["plan", "--case", setup], name);
+        pc.works(&["clear", "--yes", "--case", setup], name);
+        let after = pc.places();
+        let is_kept =
+            |place: &str| kept.iter().any(|kept| place.contains(kept.as_str()) || kept.starts_with(key(place)));
+        let wrong: Vec<&String> = before.difference(&after).collect();
+        assert!(wrong.is_empty(), "taken, and not {name}'s: {wrong:#?}");
+        let left = after.difference(&before).filter(|place| !is_windows(place) && !is_kept(place));
+        let left: Vec<&String> = left.collect();
+        println!("{name}: {} places came with it, kept {kept:?}, left: {left:?}", own.len());
+        assert!(own.len() >= 4, "{name}: {own:?}");
+        (all, left_of_all) = (all + own.len(), left_of_all + left.len());
+        pc.works(&["putback", "--yes", "--case", setup], name);
+        pc.is_as(&with_it, name);
+    }
+    let recall = 1.0 - f64::from(left_of_all as u32) / f64::from(all as u32);
+    println!("places of {} products: {all}, left: {left_of_all}, recall {recall:.4}", products.len());
+    assert!(recall >= 0.99, "left: {left_of_all} of {all}");
+    pc.others_are_well("beside six other products");
+}
+
+/// Windows itself notes that there was a service, and keeps folders that it shares out.
+fn is_windows(place: &str) -> bool {
+    let place = place.to_uppercase();
+    let shared = [
+        "\\APPDATA\\LOCAL\\PROGRAMS",
+        "\\CURRENTVERSION\\UNINSTALL]",
+        "\\MICROSOFT\\INSTALLER]",
+        "\\INSTALLER\\FEATURES]",
+        "\\PRODUCTS]",
+        "\\UPGRADECODES]",
+        "\\COMPONENTS]",
+    ];
+    // A user's classes are in a hive of their own on Windows, and are looked for there; Wine has them in his settings.
+    let parts = ["\\CONTROL\\SERVICECURRENT", "\\WINDOWS\\TEMP\\", "HKEY_CURRENT_USER\\SOFTWARE\\CLASSES"];
+    let is_users_part = place.rsplit_once("\\USERDATA\\").is_some_and(|(_, user)| !user.contains('\\'));
+    is_users_part || shared.iter().any(|end| place.ends_with(end)) || parts.iter().any(|part| place.contains(part))
+}
+
+/// A key of the user's, as it goes on behind `Software`.
+fn key(place: &str) -> &str {
+    place.strip_prefix("[HKEY_CURRENT_USER\\Software\\").map_or("no key of his", |rest| rest.trim_end_matches(']'))
 }
 
 /// What `check` says of a package, against what the package installer answers.

@@ -81,13 +81,27 @@ impl Windows {
     }
 
     fn installer(&self, args: &str) -> u32 {
+        self.answered(&format!("msiexec {args}"))
+    }
+
+    fn answered(&self, command: &str) -> u32 {
         let script = self.drive("work/run.cmd");
-        fs::write(&script, format!("@msiexec {args}\r\n@echo answered=%ERRORLEVEL%\r\n")).unwrap();
+        fs::write(&script, format!("@{command}\r\n@echo answered=%ERRORLEVEL%\r\n")).unwrap();
         let told = self.wine(&["cmd", "/c", "run.cmd"]);
         fs::remove_file(script).unwrap();
         let told = String::from_utf8_lossy(&told.stdout).into_owned();
         let code = told.lines().find_map(|line| line.trim().strip_prefix("answered=")?.parse().ok());
         code.unwrap_or_else(|| panic!("no answer: {told}"))
+    }
+
+    /// Whether a product comes as a package of the package installer.
+    pub fn has_package(&self, product: &str) -> bool {
+        self.drive("setup").join(format!("{product}.msi")).is_file()
+    }
+
+    /// Runs a setup program quietly.
+    pub fn run_setup(&self, product: &str) -> u32 {
+        self.answered(&format!("C:\\setup\\{product}.exe /S"))
     }
 
     /// The program's exit code and what it said.
@@ -109,6 +123,16 @@ impl Windows {
         let document = serde_json::from_slice(&out.stdout);
         let document = document.unwrap_or_else(|error| panic!("{error}: {}", String::from_utf8_lossy(&out.stderr)));
         (out.status.code().unwrap_or(-1), document)
+    }
+
+    /// Keys of the user's settings that are the product's and are kept, as they go on behind `Software`.
+    pub fn kept(&self, case: &str) -> Vec<String> {
+        let (_, trace) = self.json(&["trace", "--case", case]);
+        let remnants = trace["remnants"].as_array().cloned().unwrap_or_default();
+        let kept = remnants.iter().filter(|one| one["decision"] == "keep");
+        let path =
+            |one: &serde_json::Value| Some(one["place"]["path"].as_str()?.split_once("\\Software\\")?.1.to_owned());
+        kept.filter_map(path).collect()
     }
 
     /// Starts a case, in place of one that is there.
@@ -235,9 +259,7 @@ impl Windows {
 
     /// Every file and key by its path.
     pub fn places(&self) -> BTreeSet<String> {
-        let state = self.state();
-        let keys = state.registry.into_iter().filter(|line| line.starts_with("[H"));
-        keys.chain(state.files.into_iter().map(|(path, ..)| path)).collect()
+        self.state().places()
     }
 
     /// Panics with the first differences where something is not as it was.
@@ -260,6 +282,12 @@ pub fn is_same(found: &State, wanted: &State, how: &str) {
 }
 
 impl State {
+    /// Every file and key by its path.
+    pub fn places(&self) -> BTreeSet<String> {
+        let keys = self.registry.iter().filter(|line| line.starts_with("[H")).cloned();
+        keys.chain(self.files.iter().map(|(path, ..)| path.clone())).collect()
+    }
+
     /// The same without times of folders: they tell when something in them was taken.
     pub fn whenever(mut self) -> Self {
         for (_, size, time) in &mut self.files {
