@@ -43,10 +43,9 @@ pub(crate) fn files(at: &Path, shown: &str) -> Result<Vec<(String, u64)>, Machin
     Ok(found)
 }
 
-/// The content of a file of at most `most` bytes.
+/// The content of a file of at most `most` bytes, wherever it lies; a link is no file.
 pub(crate) fn content(at: &Path, shown: &str, most: u64) -> Result<Vec<u8>, MachineError> {
-    let file = fs::File::open(at).map_err(MachineError::io(shown))?;
-    let meta = file.metadata().map_err(MachineError::io(shown))?;
+    let meta = fs::symlink_metadata(at).map_err(MachineError::io(shown))?;
     let refused = |why: &str| MachineError::Refused { path: shown.to_owned(), why: why.to_owned() };
     if !meta.is_file() {
         return Err(refused("it is no ordinary file"));
@@ -55,6 +54,7 @@ pub(crate) fn content(at: &Path, shown: &str, most: u64) -> Result<Vec<u8>, Mach
         return Err(refused("it is too large"));
     }
     let mut content = Vec::with_capacity(meta.len() as usize);
+    let file = fs::File::open(at).map_err(MachineError::io(shown))?;
     file.take(most).read_to_end(&mut content).map_err(MachineError::io(shown))?;
     Ok(content)
 }

@@ -1,7 +1,5 @@
 //! Reading the disk into a survey.
 
-use std::fs;
-use std::io::Read;
 use std::path::Path;
 
 use rayon::prelude::*;
@@ -17,6 +15,7 @@ use super::scan::Hidden;
 use super::{Disk, attributes};
 use crate::digest::{ROOM, digest_in};
 use crate::edits::Edits;
+use crate::elsewhere;
 use crate::{MachineError, Observe, shortcut};
 
 /// The top of a tree that holds one thing out of a vault.
@@ -35,18 +34,7 @@ impl Observe for Disk {
 
     fn read_file(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
-        let meta = fs::symlink_metadata(&at).map_err(MachineError::io(path))?;
-        let refused = |why: &str| MachineError::Refused { path: path.to_owned(), why: why.to_owned() };
-        if !meta.is_file() {
-            return Err(refused("it is no ordinary file"));
-        }
-        if meta.len() > most {
-            return Err(refused("it is too large"));
-        }
-        let mut content = Vec::with_capacity(meta.len() as usize);
-        let file = fs::File::open(&at).map_err(MachineError::io(path))?;
-        file.take(most).read_to_end(&mut content).map_err(MachineError::io(path))?;
-        Ok(content)
+        elsewhere::content(&at, path, most)
     }
 
     fn access_lists(&self, places: &[Place]) -> Vec<Option<Vec<u8>>> {
