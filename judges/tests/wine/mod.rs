@@ -87,11 +87,16 @@ impl Windows {
     fn answered(&self, command: &str) -> u32 {
         let script = self.drive("work/run.cmd");
         fs::write(&script, format!("@{command}\r\n@echo answered=%ERRORLEVEL%\r\n")).unwrap();
-        let told = self.wine(&["cmd", "/c", "run.cmd"]);
+        let mut told = self.wine(&["cmd", "/c", "run.cmd"]);
+        // Wine's own command line sometimes ends without a word under load, before it has begun.
+        if told.stdout.is_empty() {
+            println!("asked again after {:?}: {}", told.status, String::from_utf8_lossy(&told.stderr));
+            told = self.wine(&["cmd", "/c", "run.cmd"]);
+        }
         fs::remove_file(script).unwrap();
-        let told = String::from_utf8_lossy(&told.stdout).into_owned();
-        let code = told.lines().find_map(|line| line.trim().strip_prefix("answered=")?.parse().ok());
-        code.unwrap_or_else(|| panic!("no answer: {told}"))
+        let text = String::from_utf8_lossy(&told.stdout).into_owned();
+        let code = text.lines().find_map(|line| line.trim().strip_prefix("answered=")?.parse().ok());
+        code.unwrap_or_else(|| panic!("no answer to {command}: {told:?}"))
     }
 
     /// Whether a product comes as a package of the package installer.
