@@ -81,6 +81,14 @@ done
 for source in "$sources"/*.nsi; do
   (cd "$sources" && makensis -V1 "-XTarget amd64-unicode" "$(basename "$source")" && mv "$(basename "$source" .nsi).exe" "$stage/packages/")
 done
+# Two of the bench's packages, by their products: what our own writer makes is installed for real as well.
+cargo run -q --locked -- demo --broken-only --keep "$stage/demo" >/dev/null
+for package in "$stage"/demo/bench/disk/Windows/Installer/*.msi; do
+  case $(msiinfo export "$package" Property) in
+    *"Sievewell Batch Clock"*) cp "$package" "$stage/packages/made-clock.msi" ;;
+    *"Quernstone Recipes"*) cp "$package" "$stage/packages/made-recipes.msi" ;;
+  esac
+done
 # A deferred action that runs an installed program and waits for it, which wixl does not write.
 stalls="$stage/packages/stalls.msi"
 msibuild "$stalls" -q "INSERT INTO \`CustomAction\` (\`Action\`, \`Type\`, \`Source\`, \`Target\`) VALUES ('PairScale', 1042, 'pair.exe', 'pair with the scale')"
