@@ -26,7 +26,7 @@ fn main() -> std::io::Result<()> {
         grown.create_key(root_key, &wide("From the log"), 4).expect("room for a key");
         let after = grown.to_bytes(5).to_vec();
         fs::write(root.join("read").join(format!("hive-{number}")), &before)?;
-        let edits: Vec<u8> = (0..60).map(|byte| byte * 37).collect();
+        let edits: Vec<u8> = (0..60_u8).map(|byte| byte.wrapping_mul(37)).collect();
         fs::write(root.join("edit").join(format!("hive-{number}")), joined(&before, &edits))?;
         for (name, format) in [("old", Format::Old), ("new", Format::New)] {
             let (torn, log) = unfinished(&[&before, &after], format);
