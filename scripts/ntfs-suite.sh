@@ -87,6 +87,20 @@ diff rights-before rights-after && grep -q ntfs_acl rights-after
 unmount
 cd - >/dev/null
 
+echo "-- rights on a folder that setup writes to"
+cp --sparse=always "$work/before.img" "$work/rights.img"
+mount_image "$work/rights.img"
+# Owner and group are administrators; everybody is denied to add (0x6), the system may do everything.
+denied=0x010004801400000024000000000000003400000001020000000000052000000020020000010200000000000520000000200200000200300002000000010014000600000001010000000000010000000000001400ff011f00010100000000000512000000
+setfattr -h -n system.ntfs_acl -v "$denied" "$desk"
+cd "$work"
+"$stubble" open "Quernlight Scale Desk" --on "disk:$drive" --case rights >/dev/null
+"$stubble" check --case rights >rights.txt || true
+grep -q "Setup may not write to the folder" rights.txt
+grep -q "denies that to Everyone" rights.txt
+cd - >/dev/null
+unmount
+
 echo "-- another reader's comparison of the images"
 STUBBLE_BEFORE=$work/before.img STUBBLE_CLEARED=$work/cleared.img STUBBLE_AFTER=$work/disk.img \
   cargo test --locked -q --manifest-path judges/Cargo.toml --target-dir target --test images -- --ignored

@@ -51,6 +51,9 @@ cp -a "$stage/base/." "$stage/one"
 tests=$stage/one/prefix/drive_c/tests
 mkdir -p "$tests"
 cp -r crates/cli/tests "$tests/golden"
+# A second drive.
+mkdir -p "$stage/one/prefix/drive_c/stick"
+ln -s ../drive_c/stick "$stage/one/prefix/dosdevices/s:"
 cp "$built/stubble.exe" "$tests/"
 ran=0
 while read -r program; do

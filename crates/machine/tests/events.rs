@@ -128,18 +128,28 @@ fn many_events_stand_in_many_chunks_in_any_order() {
 }
 
 #[test]
-fn what_is_cut_or_damaged_is_passed_over() {
+fn what_is_cut_or_damaged_is_told_and_the_rest_is_read() {
     let log = write_events(&a_bad_morning(), COMPUTER, 100);
+    assert_eq!(diagnose(log.as_slice()).unwrap().damaged, 0);
     for end in [0, 8, 100] {
         assert!(matches!(diagnose(&log[..end]), Err(LogError::NotALog(_))), "{end}");
     }
-    for end in (4096..log.len()).step_by(509) {
-        assert!(diagnose(&log[..end]).unwrap().lines <= 10);
+    // A chunk that was never used is none that is damaged.
+    let unused = [log.as_slice(), &[0; 64 << 10]].concat();
+    assert_eq!(diagnose(unused.as_slice()).unwrap(), diagnose(log.as_slice()).unwrap());
+    let mut two = [log.as_slice(), &log[4096..]].concat();
+    two[log.len()..log.len() + 8].copy_from_slice(b"ElfGone\0");
+    let told = diagnose(two.as_slice()).unwrap();
+    assert_eq!((told.lines, told.damaged), (10, 1));
+    for end in (4096 + 600..4096 + 8000).step_by(509) {
+        let told = diagnose(&log[..end]).unwrap();
+        assert!(told.lines == 10 || told.damaged > 0, "{end}: {} events", told.lines);
     }
-    let used = 4096 + 512..4096 + 8192;
-    for at in used.step_by(7) {
+    let mut told_damage = 0;
+    for at in (4096 + 512..4096 + 8192).step_by(7) {
         let mut damaged = log.clone();
         damaged[at] ^= 0x55;
-        let _ = diagnose(damaged.as_slice());
+        told_damage += usize::from(diagnose(damaged.as_slice()).unwrap().damaged > 0);
     }
+    assert!(told_damage > 100, "{told_damage}");
 }

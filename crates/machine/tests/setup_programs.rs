@@ -1,6 +1,9 @@
 //! What setups carry: packages in setup programs, as they are or in a cabinet, and drivers of the other kind.
 
+mod made;
+
 use std::io::{Cursor, Write};
+use std::path::Path;
 
 use stubble_core::blockers::{Blocker, Known, Severity, check};
 use stubble_core::content::inf::{self, Inf};
@@ -12,51 +15,20 @@ use stubble_core::trace::trace;
 use stubble_machine::Observe;
 use stubble_machine::bench::{Bench, demo, world};
 
-const WORLD: &str = r#"
-[computer]
-name = "WEIGH-14"
-product = "Windows 10 Pro"
-version = "10.0.19045"
-dated = "2026-02-27T16:40:00Z"
-now = "2026-03-02T06:40:00Z"
-scenery = true
-
-[[user]]
-name = "maren"
-sid = "S-1-5-21-12-12-12-1001"
-
-[[package]]
-source = "scale-desk-5.2"
-at = 'C:\Setup\desk.msi'
-
-[[package]]
-source = "label-bridge"
-at = 'C:\Setup\label.msi'
-
-[[package]]
-source = "driver"
-at = 'C:\Setup\driver.msi'
-"#;
-
 const INF: &str = "[Version]\nClass=Ports\nProvider=\"Fennelgate Instruments\"\n[Manufacturer]\nFennelgate=Scales\n\
-                   [Scales]\nScale=Install,USB\\\\VID_F3A1&PID_0051\n[Install]\nCopyFiles=Files\n";
+                   [Scales]\nScale=Install,USB\\VID_F3A1&PID_0051\n[Install]\nCopyFiles=Files\n";
 
 fn package(name: &str) -> Option<String> {
-    let id = |part: u32| format!("3000{part:04}-0000-4000-8000-000000000000");
-    let text = INF.replace("\\\\", "\\");
-    let driver = format!(
-        "name = \"Quernlight Scale Driver\"\nversion = \"2.0.0\"\nmanufacturer = \"Fennelgate Instruments\"\nx64 = true\n\
-         product_code = \"{}\"\nupgrade_code = \"{}\"\npackage_code = \"{}\"\n\
-         folder = '[ProgramFiles64Folder]Fennelgate\\Scale Driver'\n[[file]]\nname = \"qlscale.inf\"\ntext = '''\n{text}'''\n",
-        id(1),
-        id(2),
-        id(3)
-    );
-    if name == "driver" { Some(driver) } else { demo::package(name) }
+    let files = format!("[[file]]\nname = \"qlscale.inf\"\ntext = '''\n{INF}'''\n");
+    match name {
+        "driver" => Some(made::package("Quernlight Scale Driver", "Scale Driver", '3', &files)),
+        name => demo::package(name),
+    }
 }
 
-fn bench(folder: &std::path::Path) -> Bench {
-    world::build(WORLD, &package, folder).unwrap();
+fn bench(folder: &Path) -> Bench {
+    let rows = ["scale-desk-5.2", "label-bridge", "driver"].map(made::lies).concat();
+    world::build(&made::world(&rows), &package, folder).unwrap();
     Bench::open(folder).unwrap()
 }
 
@@ -82,7 +54,7 @@ fn packages_are_found_in_setup_programs_wherever_they_lie() {
     let folder = tempfile::tempdir().unwrap();
     let bench = bench(folder.path());
     let read = |path: &str| bench.read_file(path, 1 << 30).unwrap();
-    let (desk, label) = (read("C:\\Setup\\desk.msi"), read("C:\\Setup\\label.msi"));
+    let (desk, label) = (read("C:\\Setup\\scale-desk-5.2.msi"), read("C:\\Setup\\label-bridge.msi"));
     let names = |program: &[u8]| -> Vec<String> {
         let found = carried(program);
         // What was taken out is a package by itself, with all of its files.
@@ -115,7 +87,6 @@ fn a_driver_of_the_other_kind_stands_in_the_way() {
     let registered = Registered::read(&survey);
     let packages = [PackageFile { path: path.into(), package, carried: false }];
     let Identified::One(subject) = identify(&survey, &registered, &packages, "scale driver") else { panic!() };
-    let text = INF.replace("\\\\", "\\");
     let told = |there: String| -> Vec<Blocker> {
         let drivers: Vec<Inf> = inf::parse("oem7.inf", there.as_bytes()).into_iter().collect();
         assert_eq!(drivers.len(), 1);
@@ -124,8 +95,8 @@ fn a_driver_of_the_other_kind_stands_in_the_way() {
         let found = check(&survey, &registered, &subject, &trace(&survey, &registered, &subject), known);
         found.into_iter().filter(|one| one.rule == "driver-kinds").collect()
     };
-    assert_eq!(told(text.clone()), []);
-    let parts = text.replace("CopyFiles=Files", "AddComponent=Panel,,PanelInstall");
+    assert_eq!(told(INF.to_owned()), []);
+    let parts = INF.replace("CopyFiles=Files", "AddComponent=Panel,,PanelInstall");
     let found = told(parts.clone());
     assert_eq!((found.len(), found[0].severity), (1, Severity::MayFail));
     assert!(found[0].title.contains("in one package") && found[0].evidence[0].contains("oem7.inf"), "{found:?}");

@@ -3,6 +3,7 @@
 use stubble_core::blockers::{Known, Severity, check, targets};
 use stubble_core::content::inf::{self, Inf};
 use stubble_core::model::Place;
+use stubble_core::model::access::AccessList;
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::Gap;
 use stubble_core::units::drivers::drivers;
@@ -68,17 +69,18 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     })
 }
 
-/// The access lists of where setup writes; what is not told is a gap.
-fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<(Place, Vec<u8>)> {
+/// The access lists of where setup writes; one that cannot be read is a gap.
+fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<(Place, AccessList)> {
     let places = payload.map(|file| targets(&file.package, &work.survey)).unwrap_or_default();
     let told = work.machine.observe().access_lists(&places);
     let mut found = Vec::new();
     for (place, descriptor) in places.into_iter().zip(told) {
-        match descriptor {
-            Some(descriptor) => found.push((place, descriptor)),
-            None => gaps.push(Gap {
+        match descriptor.as_deref().map(AccessList::parse) {
+            Some(Some(list)) => found.push((place, list)),
+            other => gaps.push(Gap {
                 what: format!("rights on {}", place.path),
-                why: "this file system does not tell Windows' access lists".to_owned(),
+                why: if other.is_some() { "its access list is damaged" } else { "its access list cannot be read" }
+                    .to_owned(),
             }),
         }
     }

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::content::inf::Inf;
 use crate::footprint::Footprint;
 use crate::logs::{self, Run};
+use crate::model::access::AccessList;
 use crate::model::{Guid, Place};
 use crate::packages::predict::{Prediction, predict};
 use crate::packages::{Package, Registered};
@@ -73,19 +74,9 @@ pub struct Situation<'s> {
     pub subject: &'s Subject,
     /// What belongs to it.
     pub trace: &'s Trace,
-    /// The installer that will be run, with its path.
-    pub payload: Option<(&'s str, &'s Package)>,
-    /// Values that are ours to give back.
-    pub borrowed: &'s [Place],
-    /// What the product consists of, where a footprint tells.
-    pub footprint: Option<&'s Footprint>,
-    /// The log that was read in this case, and the install that failed in it.
-    pub log: Option<(&'s str, &'s Run)>,
-    /// Access lists of where setup writes, as their descriptors.
-    pub access: &'s [(Place, Vec<u8>)],
-    /// The descriptions of the driver packages on the machine, as far as setup brings drivers.
-    pub drivers: &'s [Inf],
-    /// What it will say.
+    /// What is known beside them.
+    pub known: Known<'s>,
+    /// What the installer will say.
     pub prediction: Prediction,
 }
 
@@ -100,8 +91,8 @@ pub struct Known<'s> {
     pub footprint: Option<&'s Footprint>,
     /// The log that was read, with the install that failed in it.
     pub log: Option<(&'s str, &'s Run)>,
-    /// Access lists of [`targets`], as their descriptors.
-    pub access: &'s [(Place, Vec<u8>)],
+    /// Access lists of [`targets`].
+    pub access: &'s [(Place, AccessList)],
     /// The descriptions of driver packages that were added to the machine.
     pub drivers: &'s [Inf],
 }
@@ -114,24 +105,11 @@ pub fn check(
     trace: &Trace,
     known: Known<'_>,
 ) -> Vec<Blocker> {
-    let Known { payload, borrowed, footprint, log, access, drivers } = known;
-    let prediction = payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
-    let situation = Situation {
-        survey,
-        registered,
-        subject,
-        trace,
-        payload,
-        borrowed,
-        footprint,
-        log,
-        access,
-        drivers,
-        prediction,
-    };
+    let prediction = known.payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
+    let situation = Situation { survey, registered, subject, trace, known, prediction };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
     for blocker in &mut found {
-        explains(blocker, log);
+        explains(blocker, known.log);
     }
     // Of equal severity, what the log names as its reason goes first.
     found.sort_by_key(|blocker| (blocker.severity, !blocker.explains_log));
@@ -149,7 +127,7 @@ fn explains(blocker: &mut Blocker, log: Option<(&str, &Run)>) {
     let line = named.filter(|what| what.len() > 3).find_map(|what| run.names(&what));
     if let Some(line) = line {
         blocker.explains_log = true;
-        blocker.evidence.push(format!("the log {name} names it in line {line}, where setup failed"));
+        blocker.evidence.push(format!("the log {name} names it in {} {line}, where setup failed", run.counted.word()));
     }
 }
 

@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::sync::{Arc, LazyLock};
 
-use evtx::{EvtxChunkData, EvtxRecord, ParserSettings, SerializedEvtxRecord};
+use evtx::{EvtxChunkData, EvtxChunkHeader, EvtxRecord, ParserSettings, SerializedEvtxRecord};
 use roxmltree::{Document, Node};
 use serde::Deserialize;
 
 use super::errors::{code_in, message_number};
-use super::{Begun, Code, Diagnosis, Encoding, LogError, LogKind, Outcome, Run, Said, Whose, meanings};
+use super::{Begun, Code, Counted, Diagnosis, Encoding, LogError, LogKind, Outcome, Run, Said, Whose, meanings};
 use crate::model::text::fold;
 
 /// How such a file begins.
@@ -17,6 +17,8 @@ pub const MAGIC: &[u8; 8] = b"ElfFile\0";
 /// Bytes of the file's header, behind its first eight, and of each chunk; both publicly documented.
 const HEADER: usize = 4096 - MAGIC.len();
 const CHUNK: usize = 64 << 10;
+/// Bytes of an event's header and the size behind it.
+const SMALLEST: u64 = 28;
 /// So many events that matter are kept, the last ones.
 const MOST: usize = 20_000;
 /// Seconds between two events of one install, at most.
@@ -42,6 +44,8 @@ struct Row {
     version: String,
     #[serde(default)]
     code: String,
+    #[serde(default)]
+    package: String,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
@@ -68,6 +72,7 @@ struct Event {
     says: String,
     product: String,
     version: String,
+    package: String,
     code: Option<Code>,
     /// The package installer's number of an error.
     message: Option<u32>,
@@ -75,22 +80,28 @@ struct Event {
     other: Option<Code>,
 }
 
-/// Reads an event log, of which the first eight bytes were read. What of it is damaged is passed over.
+/// Reads an event log, of which the first eight bytes were read. What of it is damaged is counted.
 pub fn read(source: impl Read) -> Result<Diagnosis, LogError> {
     let mut count = 0;
     let mut events: Vec<Event> = Vec::new();
-    each(source, &mut |record| {
+    let damaged = each(source, &mut |record| {
         count += 1;
         if let Some(event) = Document::parse(&record.data).ok().and_then(|xml| understood(record, &xml)) {
-            if events.len() == MOST {
-                events.remove(0);
-            }
             events.push(event);
         }
+        if events.len() == 2 * MOST {
+            in_order(&mut events);
+        }
     })?;
-    // A full log goes on at its beginning.
+    in_order(&mut events);
+    let runs = runs(&events);
+    Ok(Diagnosis { kind: LogKind::Events, encoding: Encoding::Utf16, lines: count, damaged, runs })
+}
+
+/// The last ones in their order: a full log goes on at its beginning.
+fn in_order(events: &mut Vec<Event>) {
     events.sort_by_key(|event| event.number);
-    Ok(Diagnosis { kind: LogKind::Events, encoding: Encoding::Utf16, lines: count, runs: runs(&events) })
+    events.drain(..events.len().saturating_sub(MOST));
 }
 
 /// Events around one, as sentences.
@@ -109,26 +120,50 @@ pub fn context(source: impl Read, around: u64, more: u64) -> Result<Vec<Said>, L
     Ok(found)
 }
 
-/// Gives every event that can be read, as XML, with its number.
-fn each(mut source: impl Read, take: &mut dyn FnMut(&SerializedEvtxRecord<String>)) -> Result<(), LogError> {
+/// Gives every event that can be read, as XML; tells how many chunks and events cannot.
+fn each(mut source: impl Read, take: &mut dyn FnMut(&SerializedEvtxRecord<String>)) -> Result<u64, LogError> {
     let mut header = [0; HEADER];
     if source.read_exact(&mut header).is_err() {
         return Err(LogError::NotALog("it is an event log that is cut off in its header"));
     }
     let settings = Arc::new(ParserSettings::new().indent(false));
+    let mut damaged = 0;
     loop {
         let mut bytes = Vec::with_capacity(CHUNK);
         source.by_ref().take(CHUNK as u64).read_to_end(&mut bytes)?;
         if bytes.is_empty() {
-            return Ok(());
+            return Ok(damaged);
         }
-        // A chunk that was never used, or is damaged, holds nothing to read.
-        let Ok(mut data) = EvtxChunkData::new(bytes, false) else { continue };
-        let Ok(mut chunk) = data.parse(Arc::clone(&settings)) else { continue };
-        for record in chunk.iter().flatten().flat_map(EvtxRecord::into_xml) {
-            take(&record);
+        // A chunk that was never used is no damage.
+        let is_used = bytes.iter().any(|byte| *byte != 0);
+        let Ok(mut data) = EvtxChunkData::new(bytes, false) else {
+            damaged += u64::from(is_used);
+            continue;
+        };
+        let promised = promised(&data.header);
+        let Ok(mut chunk) = data.parse(Arc::clone(&settings)) else {
+            damaged += 1;
+            continue;
+        };
+        let (mut read, mut wrong) = (0, 0);
+        for record in chunk.iter() {
+            match record.and_then(EvtxRecord::into_xml) {
+                Ok(record) => {
+                    take(&record);
+                    read += 1;
+                }
+                Err(_) => wrong += 1,
+            }
         }
+        // Where a chunk is cut, what is missing at its end is no error to the reader.
+        damaged += promised.saturating_sub(read).max(wrong);
     }
+}
+
+/// How many events a chunk's header says that there are, as far as so many have room.
+fn promised(header: &EvtxChunkHeader) -> u64 {
+    let number = header.last_event_record_number.wrapping_sub(header.first_event_record_number).wrapping_add(1);
+    if number <= CHUNK as u64 / SMALLEST { number } else { 0 }
 }
 
 /// An event as it stands in the log.
@@ -224,8 +259,9 @@ fn understood(record: &SerializedEvtxRecord<String>, document: &Document<'_>) ->
         None => return None,
     };
     let told = |field: &str| if field.is_empty() { String::new() } else { raw.field(field).to_owned() };
-    let (product, version, code) = row
-        .map_or_else(Default::default, |row| (told(&row.product), told(&row.version), number_of(raw.field(&row.code))));
+    let (product, version, package, code) = row.map_or_else(Default::default, |row| {
+        (told(&row.product), told(&row.version), told(&row.package), number_of(raw.field(&row.code)))
+    });
     let product = if product.is_empty() { product_in(&says) } else { product };
     let message = message.or_else(|| message_number(&says));
     let other = code_in(number, &says).or_else(|| insert(number, raw.fields.iter().map(|(_, value)| *value)));
@@ -243,6 +279,7 @@ fn understood(record: &SerializedEvtxRecord<String>, document: &Document<'_>) ->
         says,
         product,
         version,
+        package,
         code: code.filter(|code| *code != 0).map(|code| coded(number, code)),
     })
 }
@@ -300,6 +337,7 @@ fn runs(events: &[Event]) -> Vec<Run> {
 fn only_notes(notes: &[&Event]) -> Run {
     let last = notes[notes.len() - 1];
     Run {
+        counted: Counted::Events,
         first_line: notes[0].number,
         last_line: last.number,
         began: notes[0].at.clone(),
@@ -344,16 +382,15 @@ fn run(group: &[&Event], notes: &[&Event]) -> Run {
             codes.entry(one.code.clone()).or_insert(one);
         }
     }
-    let package = group.iter().find(|event| event.meant == Meant::Begins);
-    let package = package.map(|event| event.says.trim_start_matches("setup of ").trim_end_matches(" begins"));
     Run {
+        counted: Counted::Events,
         first_line: first.number,
         last_line: last.number,
         began: first.at.clone(),
         whose: Whose {
             name: told(|event| &event.product),
             version: told(|event| &event.version),
-            package: package.unwrap_or_default().to_owned(),
+            package: told(|event| &event.package),
             ..Whose::default()
         },
         outcome,
@@ -380,7 +417,7 @@ mod tests {
     fn every_row_names_fields_or_nothing() {
         for row in &TABLE.event {
             assert!(!row.provider.is_empty() && !row.numbers.is_empty() && row.says.contains('{'), "{}", row.says);
-            assert_eq!(row.outcome == Meant::ByCode, row.outcome == Meant::ByCode && !row.code.is_empty());
+            assert!(row.outcome != Meant::ByCode || !row.code.is_empty(), "{}", row.says);
         }
     }
 

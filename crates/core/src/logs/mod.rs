@@ -52,11 +52,6 @@ pub enum LogKind {
 }
 
 impl LogKind {
-    /// What is counted in it: where it says something is told by the number of that.
-    pub fn unit(self) -> &'static str {
-        if self == Self::Events { "event" } else { "line" }
-    }
-
     /// The words that people read.
     pub fn words(self) -> &'static str {
         match self {
@@ -84,6 +79,31 @@ pub enum Outcome {
     /// The log does not tell.
     #[default]
     Unknown,
+}
+
+/// What is counted in a log: where it says something is told by the number of that.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Counted {
+    /// Lines, from one.
+    #[default]
+    Lines,
+    /// Events, by their own numbers.
+    Events,
+}
+
+impl Counted {
+    /// The word for one.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Lines => "line",
+            Self::Events => "event",
+        }
+    }
+
+    fn is_lines(&self) -> bool {
+        *self == Self::Lines
+    }
 }
 
 /// Something that a log says, with its line, counted from one; in an event log, the number of the event.
@@ -183,6 +203,9 @@ pub struct Whose {
 /// One install in a log.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Run {
+    /// What its lines are.
+    #[serde(default, skip_serializing_if = "Counted::is_lines")]
+    pub counted: Counted,
     /// Its first line.
     pub first_line: u64,
     /// Its last line.
@@ -223,10 +246,17 @@ pub struct Diagnosis {
     pub kind: LogKind,
     /// How its letters are written.
     pub encoding: Encoding,
-    /// Number of lines.
+    /// Number of lines, or of events.
     pub lines: u64,
+    /// Parts of it that are damaged and were not read.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub damaged: u64,
     /// The installs in it, in order.
     pub runs: Vec<Run>,
+}
+
+fn is_zero(number: &u64) -> bool {
+    *number == 0
 }
 
 impl Diagnosis {
@@ -296,7 +326,7 @@ pub fn diagnose(mut source: impl Read) -> Result<Diagnosis, LogError> {
         number += 1;
         reader.line(number, line);
     }
-    Ok(Diagnosis { kind, encoding: lines.encoding(), lines: number, runs: reader.finish(number) })
+    Ok(Diagnosis { kind, encoding: lines.encoding(), lines: number, damaged: 0, runs: reader.finish(number) })
 }
 
 /// Bytes of no text are told at once, whatever the file's size.

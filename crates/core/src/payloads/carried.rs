@@ -13,7 +13,7 @@ const COMPOUND: &[u8] = &[0xD0, 0xCF, 0x11, 0xE0, 0xA1, 0xB1, 0x1A, 0xE1];
 const CABINET: &[u8] = b"MSCF\0\0\0\0";
 /// So many beginnings are looked at.
 const MOST: usize = 64;
-/// The largest package that is taken out of a cabinet.
+/// So many bytes are taken out of cabinets, all in all.
 const LARGEST: u64 = 1 << 30;
 /// A sector of a compound file that is not used.
 const FREE: u32 = 0xFFFF_FFFF;
@@ -53,8 +53,9 @@ pub fn carried(program: &[u8]) -> Vec<Carried> {
             found.push(Carried { package, content: content.to_vec() });
         }
     }
+    let mut left = LARGEST;
     for at in memmem::find_iter(program, CABINET).take(MOST).filter(|at| *at >= end) {
-        found.extend(in_cabinet(&program[at..]));
+        found.extend(in_cabinet(&program[at..], &mut left));
     }
     found.sort_by_key(|one| std::cmp::Reverse(one.content.len()));
     found
@@ -78,8 +79,8 @@ pub fn switches(program: &[u8]) -> Vec<&'static str> {
     SWITCHES.iter().filter(holds).copied().collect()
 }
 
-/// Packages in a cabinet.
-fn in_cabinet(content: &[u8]) -> Vec<Carried> {
+/// Packages in a cabinet, as long as there are bytes left to unpack.
+fn in_cabinet(content: &[u8], left: &mut u64) -> Vec<Carried> {
     let Some(size) = content.get(8..12) else { return Vec::new() };
     let size = u32::from_le_bytes([size[0], size[1], size[2], size[3]]) as usize;
     let Some(whole) = content.get(..size) else { return Vec::new() };
@@ -90,7 +91,8 @@ fn in_cabinet(content: &[u8]) -> Vec<Carried> {
         files.filter(|file| is_package(file.name())).take(MOST).map(|file| file.name().to_owned()).collect();
     let read = |name: String| {
         let mut content = Vec::new();
-        cabinet.read_file(&name).ok()?.take(LARGEST).read_to_end(&mut content).ok()?;
+        cabinet.read_file(&name).ok()?.take(*left).read_to_end(&mut content).ok()?;
+        *left -= content.len() as u64;
         Some(Carried { package: Package::read(&content).ok()?, content })
     };
     names.into_iter().filter_map(read).collect()

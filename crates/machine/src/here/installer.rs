@@ -35,7 +35,7 @@ impl Here {
         let log = self.disk.own_folder()?.0.join(format!("setup-{}.log", std::process::id()));
         let mut command = Command::new(&program);
         command.args([what, subject, "/qn", "/norestart", "/l*v"]).arg(&log);
-        let before: Vec<u32> = process::all().unwrap_or_default().into_iter().map(|one| one.pid).collect();
+        let before = process::all().ok().map(|all| all.into_iter().map(|one| one.pid).collect());
         let child = command.spawn().map_err(MachineError::io(program.as_str()))?;
         let setup = Setup { disk: &self.disk, log: &log, before };
         let ended = setup.until_its_end(child, limit, watch).map_err(MachineError::io(program.as_str()))?;
@@ -53,8 +53,8 @@ impl Here {
 struct Setup<'s> {
     disk: &'s Disk,
     log: &'s Path,
-    /// What ran before it.
-    before: Vec<u32>,
+    /// What ran before it; where that was not told, nothing is known to be its own.
+    before: Option<Vec<u32>>,
 }
 
 impl Setup<'_> {
@@ -94,9 +94,10 @@ impl Setup<'_> {
 
     /// What it has started: never what ran before, and never the installer's own processes.
     fn started(&self) -> Vec<process::Found> {
+        let Some(before) = &self.before else { return Vec::new() };
         let mut family = process::family(INSTALLER);
         let stays = |name: &str| name.eq_ignore_ascii_case(INSTALLER) || SHARED.contains(&&*name.to_lowercase());
-        family.retain(|one| !self.before.contains(&one.pid) && !stays(&one.name));
+        family.retain(|one| !before.contains(&one.pid) && !stays(&one.name));
         family
     }
 

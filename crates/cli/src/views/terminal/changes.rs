@@ -169,7 +169,7 @@ pub fn setup_goes(sign: Sign, waits: Option<&str>, seen: &Shown, width: Option<u
     };
     let mut out = hang("note: ", &text, width);
     for program in seen.programs.iter().filter(|_| !works) {
-        out.push_str(&hang("      it runs      ", &shown(program), width));
+        out.push_str(&hang("      it runs:     ", &shown(program), width));
     }
     for title in seen.windows.iter().filter(|_| !works) {
         let title = if title.is_empty() { "one without a title".into() } else { shown(title) };
@@ -185,7 +185,7 @@ pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> St
     let mut out = styled(style, hang("", &title, width).trim_end()) + "\n";
     let run = report.diagnosis.as_ref().and_then(Diagnosis::main);
     if let Some(run) = run.filter(|_| !report.success) {
-        out.push_str(&super::diagnose::chain(run, "line", width));
+        out.push_str(&super::diagnose::chain(run, width));
     }
     let lines = report.diagnosis.as_ref().map_or(0, |log| log.lines as usize);
     let text = format!("{} in the case folder, {}", report.log, words::count(lines, "line"));

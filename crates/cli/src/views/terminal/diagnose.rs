@@ -14,7 +14,7 @@ pub fn diagnosed(done: &Diagnosed, width: Option<usize>) -> String {
 
 fn one(log: &DiagnosedLog, computer: Option<&str>, width: Option<usize>) -> String {
     let diagnosis = &log.diagnosis;
-    let unit = diagnosis.kind.unit();
+    let unit = diagnosis.main().map_or("line", |run| run.counted.word());
     let mut out = match diagnosis.main() {
         Some(run) => {
             let style = match run.outcome {
@@ -29,6 +29,10 @@ fn one(log: &DiagnosedLog, computer: Option<&str>, width: Option<usize>) -> Stri
     let size =
         format!("{}, {}, {}", shown(&log.log), diagnosis.kind.words(), words::count(diagnosis.lines as usize, unit));
     out.push_str(&hang("  log:        ", &size, width));
+    if diagnosis.damaged > 0 {
+        let text = format!("{} of it, which are damaged", words::count(diagnosis.damaged as usize, "part"));
+        out.push_str(&hang("  could not look: ", &text, width));
+    }
     if let Some(run) = diagnosis.main() {
         if diagnosis.runs.len() > 1 {
             let text = format!(
@@ -39,7 +43,7 @@ fn one(log: &DiagnosedLog, computer: Option<&str>, width: Option<usize>) -> Stri
             );
             out.push_str(&hang("  of:         ", &text, width));
         }
-        out.push_str(&chain(run, unit, width));
+        out.push_str(&chain(run, width));
     }
     if let Some(computer) = computer.filter(|_| !log.followed.is_empty()) {
         out.push_str(&format!("\n{}\n", styled(STRONG, &format!("What that is on {} now", shown(computer)))));
@@ -86,7 +90,8 @@ fn whose(run: &Run) -> String {
 }
 
 /// From what failed to what made it fail, each with its line, or whatever is counted in that log.
-pub fn chain(run: &Run, unit: &str, width: Option<usize>) -> String {
+pub fn chain(run: &Run, width: Option<usize>) -> String {
+    let unit = run.counted.word();
     let mut out = String::new();
     let mut row = |head: &str, text: String| out.push_str(&hang(&format!("  {head:<12}"), &text, width));
     if let Some(begun) = &run.last_action {

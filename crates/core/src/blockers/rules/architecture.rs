@@ -3,7 +3,7 @@ use crate::blockers::{Blocker, Situation};
 
 /// The payload is made for another processor architecture.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((path, package)) = situation.payload else { return Vec::new() };
+    let Some((path, package)) = situation.known.payload else { return Vec::new() };
     let facts = &situation.survey.facts;
     let machine = facts.architecture.to_ascii_uppercase();
     let made_for = match package.platform.to_ascii_lowercase().as_str() {

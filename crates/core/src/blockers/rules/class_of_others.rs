@@ -14,7 +14,7 @@ const SERVERS: [&str; 3] = ["INPROCSERVER32", "LOCALSERVER32", "COMMAND"];
 /// Classes and kinds of documents that setup registers, and that another product's program serves now: the
 /// last one wins, and the other stops working.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((_, package)) = situation.payload else { return Vec::new() };
+    let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let survey = situation.survey;
     let environment = survey.environment(None);
     let layout = Layout::new(package, &survey.facts);

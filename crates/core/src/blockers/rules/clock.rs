@@ -1,35 +1,25 @@
 use super::{Severity, blocker};
 use crate::blockers::{Blocker, Situation};
-use crate::model::FileTime;
-use crate::survey::EntryKind;
+use crate::model::{FileTime, path};
+use crate::survey::{EntryKind, Survey};
 
 const DAY: u64 = 24 * 60 * 60 * 10_000_000;
 /// So far apart are times of files because of time zones, at most.
 const ZONES: u64 = DAY + DAY / 8;
-/// A Windows that runs writes to its disk every day.
+/// A Windows that runs writes to its own files every day.
 const LONG: u64 = 180 * DAY;
-/// One file can have any time; so many do not by chance.
-const SOME: usize = 3;
+/// Folders whose files nobody but the running Windows writes: the registry, and the event logs.
+const OWN: [&str; 2] = ["System32\\config", "System32\\winevt\\Logs"];
 
 /// The clock is far off: signatures seem to be from the future or to have run out, and downloads are refused.
+/// Other files than Windows' own tell nothing: archives and build tools give them any time.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let survey = situation.survey;
-    let Some(now) = survey.facts.now else { return Vec::new() };
-    let files = survey.files.all().filter(|at| survey.files.data(*at).kind == EntryKind::File);
-    let mut times: Vec<(FileTime, _)> = files.map(|at| (survey.files.data(at).modified, at)).collect();
-    times.sort_by_key(|(time, _)| std::cmp::Reverse(*time));
-    let later = times.iter().take_while(|(time, _)| time.0 > now.0.saturating_add(ZONES)).count();
-    let newest = times.get(later).map_or(0, |(time, _)| time.0);
-    let text = match (later, newest) {
-        (later, _) if later >= SOME => {
-            let (last, at) = times[0];
-            let days = (last.0 - now.0) / DAY;
-            let file = survey.files.path(at);
-            format!("{later} files are from later days than the clock shows; {file} by {days} days")
-        }
-        (_, newest) if newest > 0 && now.0.saturating_sub(newest) > LONG => {
-            let days = (now.0 - newest) / DAY;
-            format!("no file on the disk was changed within the last {days} days, as the clock counts them")
+    let (Some(now), Some((time, file))) = (survey.facts.now, last_written(survey)) else { return Vec::new() };
+    let text = match (time.0.saturating_sub(now.0), now.0.saturating_sub(time.0)) {
+        (later, _) if later > ZONES => format!("Windows wrote {file} {} days later than the clock shows", later / DAY),
+        (_, ago) if ago > LONG => {
+            format!("Windows last wrote to its own files {} days ago, as the clock counts them ({file})", ago / DAY)
         }
         _ => return Vec::new(),
     };
@@ -41,4 +31,16 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
         vec![text],
         "Set date and time; with a wrong one, signatures do not hold and downloads are refused.".to_owned(),
     )]
+}
+
+/// The second newest of Windows' own files: a single one can have any time.
+fn last_written(survey: &Survey) -> Option<(FileTime, String)> {
+    let folders = OWN.iter().filter_map(|folder| survey.files.find(&path::join(&survey.facts.windows, folder)));
+    let files = folders.flat_map(|folder| survey.files.children(folder));
+    let mut times: Vec<_> = files
+        .filter(|at| survey.files.data(*at).kind == EntryKind::File)
+        .map(|at| (survey.files.data(at).modified, at))
+        .collect();
+    times.sort_by_key(|(time, _)| std::cmp::Reverse(*time));
+    times.get(1).map(|(time, at)| (*time, survey.files.path(*at)))
 }

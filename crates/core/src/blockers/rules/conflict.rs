@@ -4,7 +4,7 @@ use crate::payloads::find_installed;
 
 /// What the product's footprint says of others: those that cannot stand beside it, and those that it needs.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some(print) = situation.footprint else { return Vec::new() };
+    let Some(print) = situation.known.footprint else { return Vec::new() };
     let mut found = Vec::new();
     for other in &print.conflicts {
         if let Some((place, name)) = find_installed(situation.survey, situation.registered, other) {

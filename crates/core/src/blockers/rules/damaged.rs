@@ -24,7 +24,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
             evidence.push(format!("and {} more", gone.len() - 3));
         }
         // Setup replaces it anyway; without one this is what is wrong.
-        let severity = if situation.payload.is_some() { Severity::WorthKnowing } else { Severity::MayFail };
+        let severity = if situation.known.payload.is_some() { Severity::WorthKnowing } else { Severity::MayFail };
         let advice = match product.cache_is_there(survey) {
             Some(true) => "Repair it: its cached package is still there.".to_owned(),
             _ => format!("It cannot be repaired, since its cached package is not there; clear it ({id})."),

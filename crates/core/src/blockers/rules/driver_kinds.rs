@@ -7,9 +7,9 @@ use crate::model::{Place, PlaceKind};
 /// A driver comes in one package or in parts (a base, extensions, components), and one kind does not go over the
 /// other: setup has the one, and the PC, for the same hardware by the same maker, the other.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((_, package)) = situation.payload else { return Vec::new() };
+    let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let mut found = Vec::new();
-    for theirs in situation.drivers {
+    for theirs in situation.known.drivers {
         let is_same = |ours: &&Inf| {
             let is_maker = fold(&ours.provider) == fold(&theirs.provider) && !ours.provider.is_empty();
             is_maker && ours.hardware.intersection(&theirs.hardware).next().is_some()

@@ -7,7 +7,7 @@ use crate::packages::layout::Layout;
 /// Another program holds a file of the subject open.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let mut found = Vec::new();
-    let own: Vec<String> = match situation.payload {
+    let own: Vec<String> = match situation.known.payload {
         Some((_, package)) => {
             let layout = Layout::new(package, &situation.survey.facts);
             package.files.iter().filter_map(|file| layout.file(&file.id)).map(fold).collect()

@@ -9,7 +9,7 @@ use crate::survey::EntryKind;
 /// Where setup means to write there is something that it cannot write through: a file in place of a folder, a
 /// folder in place of a file, or a link that leads elsewhere.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((_, package)) = situation.payload else { return Vec::new() };
+    let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let survey = situation.survey;
     let layout = Layout::new(package, &survey.facts);
     let mut seen = BTreeSet::new();

@@ -4,7 +4,7 @@ use crate::loans::left_behind;
 
 /// Temporary changes of somebody else's that nobody gave back.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let found = left_behind(situation.survey, situation.borrowed);
+    let found = left_behind(situation.survey, situation.known.borrowed);
     let changes = found.into_iter().map(|change| {
         blocker(
             "left-behind",

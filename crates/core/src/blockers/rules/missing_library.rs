@@ -4,7 +4,7 @@ use crate::payloads::missing_libraries;
 
 /// Libraries that the payload's programs need, and that neither the package nor this machine has.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((_, package)) = situation.payload else { return Vec::new() };
+    let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let found = missing_libraries(situation.survey, package).into_iter().map(|(library, programs)| {
         let more = if programs.len() > 1 { format!(" and {} more", programs.len() - 1) } else { String::new() };
         blocker(

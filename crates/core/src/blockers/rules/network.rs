@@ -8,7 +8,7 @@ const SETTINGS: &str = "Microsoft\\Windows\\CurrentVersion\\Internet Settings";
 /// Setup has to fetch what it installs, and there is no network, or a proxy stands before it. With a whole package at
 /// hand nothing of that matters.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    if situation.payload.is_some() {
+    if situation.known.payload.is_some() {
         return Vec::new();
     }
     let mut found = Vec::new();

@@ -4,7 +4,7 @@ use crate::model::{Place, PlaceKind};
 
 /// The same product in another version, or a newer one of its family, that the package does not look for.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((_, package)) = situation.payload else { return Vec::new() };
+    let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let mut found = Vec::new();
     let products = &situation.registered.products;
     if let Some(product) = products.get(&package.product_code).filter(|product| product.has_product_key)

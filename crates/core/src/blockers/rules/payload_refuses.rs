@@ -5,7 +5,7 @@ use crate::packages::predict::Stop;
 
 /// The payload's own launch conditions, evaluated on this machine before setup is run.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((_, package)) = situation.payload else { return Vec::new() };
+    let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let mut found = Vec::new();
     for stop in &situation.prediction.stops {
         match stop {

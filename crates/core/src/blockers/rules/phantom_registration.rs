@@ -20,7 +20,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
         if let Some(cached) = &product.cached_package {
             evidence.push(format!("its cached package {cached} is gone"));
         }
-        let severity = if situation.payload.is_some() { Severity::WorthKnowing } else { Severity::MayFail };
+        let severity = if situation.known.payload.is_some() { Severity::WorthKnowing } else { Severity::MayFail };
         let title = format!("{} is registered but not installed", situation.product_name(*code));
         let place = Place::new(PlaceKind::Product, code.to_string());
         let advice = format!("Take its registration away ({id}).");

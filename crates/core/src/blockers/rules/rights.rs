@@ -1,14 +1,13 @@
 use super::{Severity, blocker};
 use crate::blockers::{Blocker, Situation};
 use crate::model::PlaceKind;
-use crate::model::access::{ADD, AccessList, Refusal, SYSTEM, known_account};
+use crate::model::access::{ADD, Refusal, SYSTEM, known_account};
 
 /// Folders and keys in which setup has to write and whose access list does not let the system do so, as whom the
 /// package installer works.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let mut found = Vec::new();
-    for (place, descriptor) in situation.access {
-        let Some(list) = AccessList::parse(descriptor) else { continue };
+    for (place, list) in situation.known.access {
         let Some(refusal) = list.refuses(&SYSTEM, ADD) else { continue };
         let (noun, repair) = match place.kind {
             PlaceKind::Key => ("key", "in the registry editor, under Permissions".to_owned()),

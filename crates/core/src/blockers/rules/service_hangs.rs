@@ -7,7 +7,8 @@ use crate::model::{Place, PlaceKind};
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let own = situation.trace.remnants.iter().filter(|one| one.place.kind == PlaceKind::Service);
     let own = own.map(|one| one.place.path.as_str());
-    let meant = situation.payload.iter().flat_map(|(_, package)| package.services.iter().map(|row| row.name.as_str()));
+    let meant =
+        situation.known.payload.iter().flat_map(|(_, package)| package.services.iter().map(|row| row.name.as_str()));
     let names: Vec<String> = own.chain(meant).map(fold).collect();
     let states = situation.survey.running.services.iter().filter(|state| state.on_its_way);
     states

@@ -6,7 +6,7 @@ use crate::packages::layout::Layout;
 
 /// A service that the payload installs is marked for deletion, or its name belongs to another program.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
-    let Some((_, package)) = situation.payload else { return Vec::new() };
+    let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let survey = situation.survey;
     let registry = &survey.registry;
     let layout = Layout::new(package, &survey.facts);

@@ -14,7 +14,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let facts = &survey.facts;
     let own = facts.windows.get(..2).unwrap_or("C:").to_uppercase();
     let mut needs: BTreeMap<String, (u64, &str)> = BTreeMap::new();
-    if let Some((_, package)) = situation.payload {
+    if let Some((_, package)) = situation.known.payload {
         let layout = Layout::new(package, facts);
         for file in &package.files {
             let drive = layout.file(&file.id).and_then(|path| path.get(..2)).map_or(own.clone(), str::to_uppercase);
