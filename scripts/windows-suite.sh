@@ -26,18 +26,19 @@ for_windows() {
 echo "-- building for Windows"
 # All at once: what the program and its tests share is built once. Of the program's own tests only the golden
 # cases run there; thousands of edits of hives prove nothing more there than here.
+mkdir -p target/windows
 chosen=(--test golden)
 for test in crates/{core,hive,machine}/tests/*.rs; do
   name=$(basename "$test" .rs)
   [ "$name" = rounds ] || chosen+=(--test "$name")
 done
 for_windows test -q --no-run --lib "${chosen[@]}" -p stubble -p stubble-core -p stubble-hive -p stubble-machine \
-  --message-format=json 2>/dev/null |
+  --message-format=json 2>target/windows/build.txt |
   python3 -c 'import json, sys
 for line in sys.stdin:
     built = json.loads(line)
     if built.get("executable") and built.get("profile", {}).get("test"):
-        print(built["executable"])' >target/windows/tests.txt
+        print(built["executable"])' >target/windows/tests.txt || { tail -n 40 target/windows/build.txt; exit 1; }
 
 stage=$(mktemp -d)
 server() { HOME=$stage/one/home WINEPREFIX=$stage/one/prefix wineserver "$@" || true; }
