@@ -107,6 +107,33 @@ fn a_program_that_was_installed_is_started_and_looked_at() {
     assert_eq!(receipt["started"]["stays"], "no", "{receipt:#}");
 }
 
+/// A setup program has no tables: how it runs tells a mark in it, and what it brought tells the difference.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn a_setup_program_runs_without_questions_and_is_confirmed() {
+    let pc = Windows::fresh("program");
+    assert_eq!(pc.install("label-bridge"), 0);
+    assert_eq!(pc.install("recipes"), 0);
+    assert_eq!(pc.run_setup("batch-clock"), 0);
+    pc.delete_tree("Program Files/Sievewell/Batch Clock");
+    let setup = "C:\\setup\\batch-clock.exe";
+    pc.works(&["open", "Sievewell Batch Clock", "--on", "here", "--payload", setup], "");
+    pc.works(&["plan"], "");
+    pc.works(&["clear", "--yes"], "");
+    let (code, told) = pc.stubble(&["install", "--yes"]);
+    assert!(code == 0 && told.contains("a script-made setup program"), "{told}");
+    let (code, receipt) = pc.json(&["confirm"]);
+    assert_eq!(code, 0, "{receipt:#}");
+    assert_eq!(receipt["install"]["told_by"], "setup", "{receipt:#}");
+    assert!(receipt["install"]["files"].as_u64() >= Some(3), "{receipt:#}");
+    let program = "Program Files/Sievewell/Batch Clock/clock.exe";
+    pc.delete_file(program);
+    let (code, receipt) = pc.json(&["confirm"]);
+    assert_eq!(code, 1, "{receipt:#}");
+    assert!(receipt["install"]["findings"].to_string().contains("clock.exe"), "{receipt:#}");
+    pc.others_are_well("beside a setup program");
+}
+
 /// Setup waits for a program of its own that never ends.
 #[test]
 #[ignore = "needs Wine; scripts/windows-suite.sh runs it"]

@@ -69,8 +69,8 @@ pub enum CliError {
         /// What is wrong.
         source: PackageError,
     },
-    /// The payload is a program that has to be run by hand.
-    #[error("{0} is a setup program, and Stubble runs installer packages")]
+    /// A setup program in which there is no package to read.
+    #[error("{0} is a setup program, and no installer package lies in it")]
     Program(String),
     /// A log cannot be read.
     #[error("{}: {source}", .path.display())]
@@ -217,7 +217,7 @@ pub fn explain(error: &CliError) -> Told {
             ..told("Say which one you mean; nothing was guessed and nothing was opened.", Exit::Usage)
         },
         CliError::Program(_) => told(
-            "Run it by hand as an administrator, with its log switched on if it has one, then `stubble confirm`.",
+            "Name an installer package (.msi) here. `stubble install` runs setup programs as they are.",
             Exit::Usage,
         ),
         CliError::Payload { .. } => {

@@ -3,10 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+use stubble_core::content::program;
 use stubble_core::footprint::Footprint;
 use stubble_core::logs::Run;
+use stubble_core::model::path::leaf;
 use stubble_core::packages::{Package, Registered};
-use stubble_core::payloads::carried;
+use stubble_core::payloads::{Launch, carried};
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Gap, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
@@ -67,12 +69,14 @@ impl Work {
         Scene::new(&self.survey, &self.registered, &self.case.about.subject)
     }
 
-    /// The case's payload with its tables, where one is known and still there.
+    /// The case's payload with its tables, where one is known, still there, and has any.
     pub fn payload(&self) -> Result<Option<PackageFile>, CliError> {
         let Some(path) = &self.case.about.payload else { return Ok(None) };
         match read_package(self.machine.observe(), path) {
             Ok((file, _)) => Ok(Some(file)),
-            Err(CliError::Machine(MachineError::Absent(_) | MachineError::Unsupported(_))) => Ok(None),
+            Err(CliError::Machine(MachineError::Absent(_) | MachineError::Unsupported(_)) | CliError::Program(_)) => {
+                Ok(None)
+            }
             Err(error) => Err(error),
         }
     }
@@ -148,18 +152,53 @@ pub fn read_footprint(path: &Path) -> Result<Footprint, CliError> {
 /// and its bytes.
 pub fn read_package(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
     let bytes = machine.read_installer(path, LARGEST_PACKAGE)?;
-    if bytes.starts_with(b"MZ") {
-        let inside = carried(&bytes).into_iter().next().ok_or_else(|| CliError::Program(path.to_owned()))?;
-        return Ok((PackageFile { path: path.to_owned(), package: inside.package, carried: true }, inside.content));
-    }
-    let package = Package::read(&bytes).map_err(|source| CliError::Payload { path: path.to_owned(), source })?;
-    Ok((PackageFile { path: path.to_owned(), package, carried: false }, bytes))
+    let (file, inside) = package_in(path, &bytes)?;
+    Ok((file, inside.unwrap_or(bytes)))
 }
 
-/// The same, of one that Stubble can run: not inside a setup program, which does more than install its package.
-pub fn read_runnable(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
-    let (file, bytes) = read_package(machine, path)?;
-    if file.carried { Err(CliError::Program(path.to_owned())) } else { Ok((file, bytes)) }
+/// The package that a file is or carries; its bytes where it is carried.
+fn package_in(path: &str, bytes: &[u8]) -> Result<(PackageFile, Option<Vec<u8>>), CliError> {
+    if bytes.starts_with(b"MZ") {
+        let inside = carried(bytes).into_iter().next().ok_or_else(|| CliError::Program(path.to_owned()))?;
+        let file = PackageFile { path: path.to_owned(), package: inside.package, carried: true };
+        return Ok((file, Some(inside.content)));
+    }
+    let package = Package::read(bytes).map_err(|source| CliError::Payload { path: path.to_owned(), source })?;
+    Ok((PackageFile { path: path.to_owned(), package, carried: false }, None))
+}
+
+/// An installer that can be run.
+pub struct Installer {
+    /// Its path.
+    pub path: String,
+    /// Name and version of what it installs, as far as it tells.
+    pub what: String,
+    /// How it is started.
+    pub launch: Launch,
+    /// The package that it is or carries, where there is one.
+    pub package: Option<Package>,
+    /// The whole file.
+    pub content: Vec<u8>,
+}
+
+impl Installer {
+    /// Reads one on the machine or within its reach.
+    pub fn read(machine: &dyn Observe, path: &str) -> Result<Self, CliError> {
+        let content = machine.read_installer(path, LARGEST_PACKAGE)?;
+        let launch = Launch::of(&content);
+        let package = match package_in(path, &content) {
+            Ok((file, _)) => Some(file.package),
+            Err(CliError::Program(_)) => None,
+            Err(error) => return Err(error),
+        };
+        let what = match &package {
+            Some(package) => format!("{} {}", package.name, package.version),
+            None => program::parse(&program::at_hand(&content))
+                .filter(|told| !told.product.is_empty())
+                .map_or_else(|| leaf(path).to_owned(), |told| format!("{} {}", told.product, told.version)),
+        };
+        Ok(Self { path: path.to_owned(), what, launch, package, content })
+    }
 }
 
 /// Packages that lie in the users' download folders. What cannot be read as one is passed over:

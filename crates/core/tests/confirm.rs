@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use pc::{Pc, traced};
 use proptest::prelude::*;
 use stubble_core::blockers::{Known, Severity, check};
-use stubble_core::confirm::{clean, outside};
+use stubble_core::confirm::{brought, clean, outside};
 use stubble_core::model::Place;
 use stubble_core::packages::Registered;
 use stubble_core::subject::{AnchorKind, Identified, identify};
@@ -21,6 +21,24 @@ fn desk() -> Pc {
     pc.listed("desk", "Quernlight Scale Desk 5.1", "Fennelgate Instruments", DESK).file(&format!("{DESK}\\desk.exe"));
     pc.key("HKLM\\SOFTWARE\\Quernstone\\Recipes", &[("Servings", "12"), ("Unit", "kg")]);
     pc
+}
+
+#[test]
+fn what_a_setup_program_brought_is_to_be_there() {
+    let mut pc = Pc::new();
+    let before = pc.survey();
+    assert_eq!(brought("Scale Desk", &[], &[], &before).findings.len(), 1, "a setup that brought nothing is none");
+    pc.file(&format!("{DESK}\\desk.exe")).file(&format!("{DESK}\\scale.dll")).file("C:\\Windows\\Temp\\left.tmp");
+    pc.key("HKLM\\SOFTWARE\\Fennelgate\\Scale Desk", &[("Version", "5.2")]);
+    let changes = compare(&before, &pc.survey());
+    let restless = [Place::folder("C:\\Windows\\Temp")];
+    let whole = brought("Scale Desk", &changes, &restless, &pc.survey());
+    assert_eq!((whole.files, whole.values, whole.findings.len()), (2, 1, 0), "{:?}", whole.findings);
+
+    pc.remove(&format!("{DESK}\\scale.dll")).remove("C:\\Windows\\Temp\\left.tmp");
+    let damaged = brought("Scale Desk", &changes, &restless, &pc.survey());
+    let missing: Vec<&str> = damaged.findings.iter().map(|one| one.place.path.as_str()).collect();
+    assert_eq!(missing, [format!("{DESK}\\scale.dll")]);
 }
 
 #[test]

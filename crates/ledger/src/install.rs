@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::logs::{Diagnosis, diagnose, meanings};
+use stubble_core::payloads::Launch;
 use stubble_machine::{Alter, Watch};
 
 use crate::case::short_digest;
@@ -40,7 +41,8 @@ pub fn install(
 ) -> Result<InstallReport, LedgerError> {
     let bytes = machine.read_installer(payload, LARGEST_PAYLOAD)?;
     case.keep_survey(Moment::BeforeInstall, &machine.survey()?)?;
-    let run = machine.run_installer_watched(payload, limit, watch)?;
+    let launch = Launch::of(&bytes);
+    let run = machine.run_installer(payload, &launch, limit, watch)?;
     case.keep_survey(Moment::AfterInstall, &machine.survey()?)?;
     let runs = case.journal.lines().iter().filter(|line| matches!(line.entry, Entry::Installed { .. })).count();
     let log = format!("logs/install-{}.log", runs + 1);

@@ -26,6 +26,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::payloads::Launch;
 use stubble_core::survey::Survey;
 use stubble_core::watch::{Shown, Sign};
 
@@ -222,21 +223,18 @@ pub trait Alter: Observe {
     /// Starts a service.
     fn start_service(&self, name: &str) -> Result<(), MachineError>;
 
-    /// The same, watched: `watch` is given each sign with what there is to see, and says whether to go on. Where it
+    /// Runs an installer that lies on the machine to its end, with its log where it writes one.
+    ///
+    /// `watch` is given each sign with what there is to see, and says whether to go on; `limit` is in seconds. Where it
     /// says no, the programs that the installer has started are ended, so that it undoes what it did; and the
     /// installer itself, where it does not end then. A machine on which an installer ends at once has nothing to show.
-    fn run_installer_watched(
+    fn run_installer(
         &self,
         payload: &str,
+        launch: &Launch,
         limit: Option<u64>,
         watch: &mut Watch<'_>,
-    ) -> Result<InstallerRun, MachineError> {
-        let _ = (limit, watch);
-        self.run_installer(payload)
-    }
-
-    /// Runs an installer that lies on the machine, quietly, to its end.
-    fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError>;
+    ) -> Result<InstallerRun, MachineError>;
 
     /// Has the package installer remove a product by the package that it keeps for that, quietly,
     /// to its end.

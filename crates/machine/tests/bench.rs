@@ -25,7 +25,7 @@ fn the_demos_setup_fails_for_the_reason_that_its_log_tells() {
     let (_folder, bench) = demo_bench();
     let before = bench.survey().unwrap();
     assert!(count(&before) > 4000, "{} places", count(&before));
-    let run = bench.run_installer(PAYLOAD).unwrap();
+    let run = bench.install(PAYLOAD).unwrap();
     let log = logs::diagnose(run.log.as_slice()).unwrap();
     let story = log.main().unwrap();
     assert_eq!((run.code, story.code.as_ref().unwrap().code.as_str()), (1603, "1603"));

@@ -7,8 +7,8 @@ use std::fs;
 
 use stubble_core::footprint::{compare, read, record};
 use stubble_core::packages::Package;
+use stubble_machine::Observe;
 use stubble_machine::bench::{Bench, demo, world};
-use stubble_machine::{Alter, Observe};
 
 const PRODUCTS: [&str; 5] = ["label-bridge", "scale-desk-5.1", "scale-desk-5.2", "recipes", "batch-clock"];
 
@@ -31,7 +31,7 @@ fn tables_and_install_tell_the_same_and_damage_is_found() {
         let bytes = bench.read_file("C:\\Setup\\one.msi", 1 << 30).unwrap();
         let package = Package::read(&bytes).unwrap();
         let print = read(&package, &package.contents(&bytes).unwrap());
-        let run = bench.run_installer("C:\\Setup\\one.msi").unwrap();
+        let run = bench.install("C:\\Setup\\one.msi").unwrap();
         assert_eq!(run.code, 0, "{source}");
         let after = bench.survey().unwrap();
         let hash = |paths: &[String]| bench.digests(paths);

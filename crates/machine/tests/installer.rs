@@ -94,7 +94,7 @@ fn every_cut_or_changed_package_is_refused_or_read() {
 fn what_the_engine_installs_is_what_the_package_says() {
     for source in ["scale-desk-5.2", "weigh-3", "label-bridge", "recipes", "batch-clock"] {
         let (_folder, bench) = bench(&lies(source));
-        let run = bench.run_installer(&format!("C:\\Setup\\{source}.msi")).unwrap();
+        let run = bench.install(&format!("C:\\Setup\\{source}.msi")).unwrap();
         assert_eq!(run.code, 0, "{}", logs::decode(&run.log));
         let result = check(&bench, source);
         assert!(result.files > 0 && result.values > 0);
@@ -107,7 +107,7 @@ fn an_upgrade_replaces_the_older_version_and_leaves_what_is_shared() {
     let (_folder, bench) = bench(&(has(&["label-bridge", "scale-desk-5.1"]) + &lies("scale-desk-5.2")));
     let before = bench.survey().unwrap();
     let old = Registered::read(&before);
-    let run = bench.run_installer("C:\\Setup\\scale-desk-5.2.msi").unwrap();
+    let run = bench.install("C:\\Setup\\scale-desk-5.2.msi").unwrap();
     assert_eq!(run.code, 0, "{}", logs::decode(&run.log));
     assert_eq!(check(&bench, "scale-desk-5.2").findings, []);
     assert_eq!(check(&bench, "label-bridge").findings, [], "the bystander is whole");
@@ -134,7 +134,7 @@ fn an_upgrade_without_the_old_package_stops_and_changes_nothing() {
     let package = Package::read(&bytes("scale-desk-5.2")).unwrap();
     let prediction = predict(&package, &before, &Registered::read(&before));
     assert!(matches!(prediction.stops.as_slice(), [Stop::CannotRemove { .. }]), "{:?}", prediction.stops);
-    let run = bench.run_installer("C:\\Setup\\scale-desk-5.2.msi").unwrap();
+    let run = bench.install("C:\\Setup\\scale-desk-5.2.msi").unwrap();
     let log = logs::diagnose(run.log.as_slice()).unwrap();
     assert_eq!((run.code, log.main().unwrap().failed[0].text.as_str()), (1603, "RemoveExistingProducts"));
     assert_eq!(compare(&before, &bench.survey().unwrap()), []);
@@ -146,7 +146,7 @@ fn files_in_use_stop_an_install_before_it_begins() {
         holds = ['C:\\Program Files\\Fennelgate\\Label Bridge\\fonts\\dairy-sans.fnt']\n";
     let (_folder, bench) = bench(&(lies("label-bridge") + process));
     let before = bench.survey().unwrap();
-    let run = bench.run_installer("C:\\Setup\\label-bridge.msi").unwrap();
+    let run = bench.install("C:\\Setup\\label-bridge.msi").unwrap();
     let log = logs::decode(&run.log);
     assert_eq!(run.code, 1603);
     assert!(log.contains("Error 1306") && log.contains("Label Viewer"), "{log}");
@@ -156,8 +156,8 @@ fn files_in_use_stop_an_install_before_it_begins() {
 #[test]
 fn what_is_no_package_has_its_own_code() {
     let (_folder, bench) = bench("\n[[file]]\npath = 'C:\\Setup\\notes.msi'\ntext = \"not a package\"\n");
-    assert_eq!(bench.run_installer("C:\\Setup\\notes.msi").unwrap().code, 1620);
-    assert!(matches!(bench.run_installer("C:\\Setup\\gone.msi"), Err(MachineError::Absent(_))));
+    assert_eq!(bench.install("C:\\Setup\\notes.msi").unwrap().code, 1620);
+    assert!(matches!(bench.install("C:\\Setup\\gone.msi"), Err(MachineError::Absent(_))));
 }
 
 #[test]
@@ -171,7 +171,7 @@ fn the_prediction_is_what_the_engine_then_says() {
         let survey = bench.survey().unwrap();
         let package = Package::read(&bytes("scale-desk-5.2")).unwrap();
         let prediction = predict(&package, &survey, &Registered::read(&survey));
-        let run = bench.run_installer("C:\\Setup\\scale-desk-5.2.msi").unwrap();
+        let run = bench.install("C:\\Setup\\scale-desk-5.2.msi").unwrap();
         assert_eq!(prediction.stops.is_empty(), run.code == 0, "{there:?}: {:?}", prediction.stops);
         assert_eq!(there.contains(&"weigh-3"), run.code != 0, "{there:?}");
     }

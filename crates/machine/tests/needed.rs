@@ -52,9 +52,9 @@ fn a_missing_run_time_is_named_with_the_installer_that_brings_it() {
 
     // Without it the program does not start; with it, it does, and nothing of it is needed any more.
     let program = "C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe";
-    assert_eq!(bench.run_installer(desk).unwrap().code, 0);
+    assert_eq!(bench.install(desk).unwrap().code, 0);
     assert_eq!(bench.try_program(program, 1).unwrap().exit, Some(0xC000_0135));
-    assert_eq!(bench.run_installer(runtime).unwrap().code, 0);
+    assert_eq!(bench.install(runtime).unwrap().code, 0);
     assert_eq!(bench.try_program(program, 1).unwrap().exit, None);
     assert_eq!(told(&bench), [printing]);
 }

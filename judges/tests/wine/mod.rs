@@ -179,6 +179,10 @@ impl Windows {
         fs::remove_dir_all(self.drive(path)).unwrap();
     }
 
+    pub fn delete_file(&self, path: &str) {
+        fs::remove_file(self.drive(path)).unwrap();
+    }
+
     pub fn delete_key(&self, key: &str) {
         assert!(self.wine(&["reg", "delete", key, "/f"]).status.success(), "{key}");
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use stubble_core::confirm::{
-    Finding, Installed, Receipt, Started, Verdict, clean, installed, judge, outside, restless, seal,
+    Finding, Installed, Receipt, Started, Verdict, brought, clean, installed, judge, outside, restless, seal,
 };
 use stubble_core::footprint::{compare as compare_print, on_machine};
 use stubble_core::model::path::leaf;
@@ -14,7 +14,7 @@ use stubble_core::packages::{Package, Registered};
 use stubble_core::plan::StepKind;
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
-use stubble_core::trace::Decision;
+use stubble_core::trace::{Decision, Trace};
 use stubble_ledger::{Borrowed, Deed, DeedState, Entry, Moment, check_receipt};
 
 use super::show;
@@ -80,8 +80,10 @@ fn own_program(work: &Work) -> Result<Option<String>, CliError> {
 
 /// What an install that finished has changed.
 struct Ran {
-    package: Package,
-    bytes: Vec<u8>,
+    /// What it installs.
+    what: String,
+    /// Its package and that package's bytes, where it has one.
+    package: Option<(Package, Vec<u8>)>,
     before: Survey,
     changes: Vec<Change>,
 }
@@ -95,7 +97,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         .filter(|change| change.how == Difference::Appeared)
         .map(|change| change.place.folded())
         .collect();
-    let product = ran.as_ref().map(|ran| ran.package.product_code);
+    let product = ran.as_ref().and_then(|ran| ran.package.as_ref()).map(|(package, _)| package.product_code);
     let mut left = clean(&work.survey, &trace, &appeared, product);
     say_what_is_put_off(work, &mut left);
     let clean = match (left.is_empty(), work.survey.gaps.is_empty()) {
@@ -104,11 +106,14 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         (true, true) => Verdict::Yes,
     };
     let install = match &ran {
-        Some(ran) => {
+        Some(Ran { package: Some((package, bytes)), .. }) => {
             let path = work.case.about.payload.clone().unwrap_or_default();
-            let contents = ran.package.contents(&ran.bytes).map_err(|source| CliError::Payload { path, source })?;
+            let contents = package.contents(bytes).map_err(|source| CliError::Payload { path, source })?;
             let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
-            Some(installed(&ran.package, &contents, &work.survey, &read))
+            Some(installed(package, &contents, &work.survey, &read))
+        }
+        Some(Ran { package: None, what, changes, .. }) => {
+            Some(brought(what, changes, &restless(&work.survey.facts), &work.survey))
         }
         None => None,
     };
@@ -140,7 +145,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
             answer => answer,
         },
         proof,
-        changed_by_installer: ran.as_ref().map(|ran| elsewhere(ran, &work.survey)).unwrap_or_default(),
+        changed_by_installer: ran.as_ref().map(|ran| elsewhere(ran, &trace, &work.survey)).unwrap_or_default(),
         still_closed: still_closed(work),
         still_borrowed: work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(|loan| loan.title).collect(),
         could_not_look: work.survey.gaps.clone(),
@@ -199,15 +204,27 @@ fn last_install(work: &Work) -> Result<Option<Ran>, CliError> {
     let Some(payload) = work.case.journal.installed_since() else { return Ok(None) };
     let surveys = (work.case.survey(Moment::BeforeInstall)?, work.case.survey(Moment::AfterInstall)?);
     let (Some(before), Some(after)) = surveys else { return Ok(None) };
-    let (file, bytes) = read_package(work.machine.observe(), payload)?;
-    Ok(Some(Ran { package: file.package, bytes, changes: compare(&before, &after), before }))
+    let (what, package) = match read_package(work.machine.observe(), payload) {
+        Ok((file, bytes)) => (file.package.name.clone(), Some((file.package, bytes))),
+        Err(CliError::Program(_)) => (leaf(payload).to_owned(), None),
+        Err(error) => return Err(error),
+    };
+    Ok(Some(Ran { what, package, changes: compare(&before, &after), before }))
 }
 
 /// What the installer changed or took that its package does not name and that was there before.
-fn elsewhere(ran: &Ran, survey: &Survey) -> Vec<Change> {
-    let own: BTreeSet<Place> = Layout::new(&ran.package, &survey.facts).places().iter().map(Place::folded).collect();
+fn elsewhere(ran: &Ran, trace: &Trace, survey: &Survey) -> Vec<Change> {
+    let matters = |change: &&Change| matches!(change.how, Difference::Changed | Difference::Vanished);
+    let changes = ran.changes.iter().filter(matters);
+    let Some((package, _)) = &ran.package else {
+        // Nothing tells what it meant to change, but for what is the product's own now.
+        let own: Vec<Place> = trace.remnants.iter().map(|remnant| remnant.place.clone()).collect();
+        let own = own.into_iter().chain(restless(&survey.facts)).collect::<Vec<_>>();
+        return changes.filter(|change| !own.iter().any(|place| change.place.is_within(place))).cloned().collect();
+    };
+    let own: BTreeSet<Place> = Layout::new(package, &survey.facts).places().iter().map(Place::folded).collect();
     let registered = Registered::read(survey);
-    let parts = registered.products.get(&ran.package.product_code).map(|product| product.parts.as_slice());
+    let parts = registered.products.get(&package.product_code).map(|product| product.parts.as_slice());
     let is_own = |place: &Place| {
         let folded = place.folded();
         let as_file = Place { kind: PlaceKind::File, ..folded.clone() };
@@ -215,6 +232,5 @@ fn elsewhere(ran: &Ran, survey: &Survey) -> Vec<Change> {
             || own.contains(&as_file)
             || parts.unwrap_or_default().iter().any(|part| place.is_within(part))
     };
-    let matters = |change: &&Change| matches!(change.how, Difference::Changed | Difference::Vanished);
-    ran.changes.iter().filter(matters).filter(|change| !is_own(&change.place)).cloned().collect()
+    changes.filter(|change| !is_own(&change.place)).cloned().collect()
 }

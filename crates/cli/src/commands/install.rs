@@ -3,7 +3,6 @@
 use stubble_core::confirm::seal::sha256;
 use stubble_core::logs::diagnose;
 use stubble_core::plan::from_toml;
-use stubble_core::subject::PackageFile;
 use stubble_core::trace::Decision;
 use stubble_core::watch::{Shown, Sign};
 use stubble_ledger::install;
@@ -12,7 +11,7 @@ use super::{clear, consent, show};
 use crate::args::Install;
 use crate::errors::CliError;
 use crate::views::{terminal, words};
-use crate::work::{LARGEST_FILE, Settings, Work, read_runnable};
+use crate::work::{Installer, LARGEST_FILE, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -20,13 +19,14 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     let known = args.payload.clone().or_else(|| work.case.about.payload.clone());
     let payload = known.ok_or_else(|| CliError::NoPayload(work.case.about.subject.name.clone()))?;
     is_meant(&work, args, &payload)?;
-    let (file, _) = read_runnable(work.machine.observe(), &payload)?;
-    let what = format!("{} {}", file.package.name, file.package.version);
+    let file = Installer::read(work.machine.observe(), &payload)?;
+    let what = &file.what;
     let computer = &work.survey.facts.computer;
     let question = match args.gently {
         true => format!("Carry the plan out on {computer}, rung after rung, and run setup of {what} after each?"),
         false => format!("Run setup of {what} on {computer}?"),
     };
+    ui.tell(&terminal::runs_by(&payload, &file.launch, ui.width));
     consent(args.consent.yes, &question, ui)?;
     match args.gently {
         true => gently(&mut work, &file, args, settings, ui),
@@ -35,21 +35,16 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
 }
 
 /// Runs setup, and tells whether it finished.
-fn once(
-    work: &mut Work,
-    file: &PackageFile,
-    args: &Install,
-    settings: &Settings,
-    ui: &mut Ui,
-) -> Result<bool, CliError> {
+fn once(work: &mut Work, file: &Installer, args: &Install, settings: &Settings, ui: &mut Ui) -> Result<bool, CliError> {
     let limit = args.limit.map(|minutes| minutes.saturating_mul(60));
     let mut watch = |sign: Sign, shown: &Shown| watched(sign, shown, args, ui);
     let mut report = install(&mut work.case, work.machine.alter()?, &file.path, limit, &mut watch)?;
     for run in report.diagnosis.iter_mut().flat_map(|log| &mut log.runs) {
-        run.explain_by(&file.package);
+        if let Some(package) = &file.package {
+            run.explain_by(package);
+        }
     }
-    let what = format!("{} {}", file.package.name, file.package.version);
-    show(&report, settings, ui, |report, width| terminal::installed(report, &what, width));
+    show(&report, settings, ui, |report, width| terminal::installed(report, &file.what, width));
     Ok(report.success)
 }
 
@@ -69,7 +64,7 @@ fn watched(sign: Sign, shown: &Shown, args: &Install, ui: &mut Ui) -> bool {
 /// Setup first, then rung after rung with setup after each, until it works.
 fn gently(
     work: &mut Work,
-    file: &PackageFile,
+    file: &Installer,
     args: &Install,
     settings: &Settings,
     ui: &mut Ui,

@@ -29,7 +29,11 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     let survey = machine.observe().survey()?;
     let registered = Registered::read(&survey);
     let mut packages = match &args.payload {
-        Some(path) => vec![read_package(machine.observe(), path)?.0],
+        Some(path) => match read_package(machine.observe(), path) {
+            // It can be run all the same.
+            Err(CliError::Program(_)) => Vec::new(),
+            read => vec![read?.0],
+        },
         None => downloaded_packages(machine.observe(), &survey),
     };
     let print = args.footprint.as_deref().map(read_footprint).transpose()?;
@@ -79,7 +83,7 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     if let Some((from, leads)) = log {
         subject.anchors.extend(logged(&from, leads));
     }
-    let payload = payload(&subject, &packages);
+    let payload = payload(&subject, &packages).or_else(|| args.payload.clone().filter(|_| packages.is_empty()));
     let mut about = About::new(on.clone(), survey.facts.computer.clone(), subject.clone(), payload.clone());
     about.vault = args.vault.as_deref().map(vault).transpose()?;
     let vault = about.vault.as_ref().map(|vault| vault.display().to_string());

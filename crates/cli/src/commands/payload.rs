@@ -11,20 +11,19 @@ use crate::documents::{PayloadChosen, PayloadsFound};
 use crate::errors::CliError;
 use crate::finding::{find_payloads, named};
 use crate::views::terminal;
-use crate::work::{Settings, Work, read_package, read_runnable};
+use crate::work::{Installer, Settings, Work, read_package};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Payload, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
     if let Some(path) = &args.choose {
-        let (file, bytes) = read_runnable(work.machine.observe(), path)?;
-        let found = sha256(&bytes);
+        let file = Installer::read(work.machine.observe(), path)?;
+        let found = sha256(&file.content);
         if let Some(wanted) = args.sha256.as_ref().filter(|wanted| !wanted.trim().eq_ignore_ascii_case(&found)) {
             return Err(CliError::OtherContent { path: path.clone(), wanted: wanted.clone(), found });
         }
-        let copy = work.case.choose(path, &bytes)?;
-        let product = format!("{} {}", file.package.name, file.package.version);
-        let done = PayloadChosen { payload: path.clone(), product, sha256: found, copy };
+        let copy = work.case.choose(path, &file.content)?;
+        let done = PayloadChosen { payload: path.clone(), product: file.what, sha256: found, copy };
         show(&done, settings, ui, terminal::payload_chosen);
         return Ok(Exit::Done);
     }
@@ -54,7 +53,11 @@ fn meant(work: &Work, found: &[Candidate], gaps: &mut Vec<Gap>) -> Result<Option
         return Ok(Some(file.package));
     }
     let Some(best) = found.iter().find(|one| one.usable) else { return Ok(None) };
-    let (mut file, _) = read_package(work.machine.observe(), &best.path)?;
+    let (mut file, _) = match read_package(work.machine.observe(), &best.path) {
+        // What a setup program needs stands in no table.
+        Err(CliError::Program(_)) => return Ok(None),
+        read => read?,
+    };
     work.with_imports(&mut file, gaps)?;
     Ok(Some(file.package))
 }

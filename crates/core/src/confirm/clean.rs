@@ -27,9 +27,11 @@ pub fn clean(survey: &Survey, trace: &Trace, installed: &BTreeSet<Place>, produc
 fn is_new(survey: &Survey, remnant: &Remnant, installed: &BTreeSet<Place>, product: Option<Guid>) -> bool {
     let put = |place: &Place| installed.contains(&place.folded());
     match remnant.place.kind {
-        PlaceKind::Product | PlaceKind::UpgradeCode => {
-            product.is_some_and(|code| code.to_string() == remnant.place.path)
-        }
+        // A setup program does not tell what it has the package installer install.
+        PlaceKind::Product | PlaceKind::UpgradeCode => match product {
+            Some(code) => code.to_string() == remnant.place.path,
+            None => !remnant.parts.is_empty() && remnant.parts.iter().all(put),
+        },
         PlaceKind::Service => put(&Place::key(format!("{}\\{}", survey.facts.services_key(), remnant.place.path))),
         PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage => {
             !remnant.parts.is_empty() && remnant.parts.iter().all(put)

@@ -66,7 +66,7 @@ pub(crate) fn shortcut_fault(survey: &Survey, file: &str, leads_right: &dyn Fn(&
 }
 
 const REPAIR: &str = "Replace it: `stubble plan --repair`, then `stubble clear`.";
-const REINSTALL: &str = "Run `stubble install` again.";
+pub(super) const REINSTALL: &str = "Run `stubble install` again.";
 
 /// Compares the machine with the package's tables. `contents` is what the package holds, by file;
 /// `read` gives the content of a file on the machine.

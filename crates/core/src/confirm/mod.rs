@@ -1,5 +1,6 @@
 //! Looks again: is it clean, is it installed right, did a bystander change.
 
+mod brought;
 mod bystanders;
 mod clean;
 mod installed;
@@ -13,6 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::Place;
 
+pub use brought::brought;
 pub use bystanders::{Proof, outside};
 pub use clean::clean;
 pub(crate) use installed::shortcut_fault;

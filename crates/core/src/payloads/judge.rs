@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::places::{FoundIn, UNFINISHED};
-use super::{Checksum, carried, switches};
+use super::{Checksum, Launch, carried, switches};
 use crate::content::pe::Headers;
 use crate::content::{Version, program};
 use crate::footprint::Footprint;
@@ -54,7 +54,7 @@ pub struct Candidate {
     pub against: Vec<String>,
     /// Whether it can be used as the subject's installer.
     pub usable: bool,
-    /// Whether this PC can run it, by its architecture.
+    /// Whether this PC can run it, by its architecture, and all that it installs is in it.
     #[serde(skip)]
     fits: bool,
     #[serde(skip)]
@@ -109,7 +109,7 @@ pub fn judge(
         }
         None => {}
     }
-    one.usable = one.complete && one.fits && one.kind == PayloadKind::Package && one.found_in != FoundIn::Cache;
+    one.usable = one.complete && one.fits && one.found_in != FoundIn::Cache;
     Some(one)
 }
 
@@ -167,7 +167,7 @@ fn package(scene: &Scene<'_>, footprint: Option<&Footprint>, content: &[u8], one
     let is_32 = scene.survey.facts.program_files_x86.is_none();
     if package.is_64 && is_32 {
         one.fits = false;
-        one.against.push(format!("it is made for {}, and this PC is not", package.platform));
+        one.against.push(MADE_FOR_64.to_owned());
     }
     if footprint.is_some_and(|print| print.product_code == Some(package.product_code)) {
         one.favours.push("it is the version that the footprint describes".to_owned());
@@ -184,6 +184,8 @@ fn package(scene: &Scene<'_>, footprint: Option<&Footprint>, content: &[u8], one
     Some(true)
 }
 
+const MADE_FOR_64: &str = "it is made for 64 bits, and this PC has 32";
+
 /// A downloader is a small program; what it would fetch is not in it.
 const SMALL: usize = 3 << 20;
 
@@ -194,6 +196,7 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
     let signer = crate::content::signer::parse(&read);
     one.product = if product.is_empty() { description } else { product };
     one.publisher = company;
+    one.order = version.parse::<Number>().ok();
     one.version = version;
     let packages = carried(content);
     let own = packages.iter().map(|one| &one.package).find(|package| scene.is_subject_name(&package.name));
@@ -203,6 +206,7 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
         (Some(package), _) => {
             one.product.clone_from(&package.name);
             one.version = package.version.to_string();
+            one.order = Some(package.version.clone());
             one.favours.push(format!("it carries the package of {} {}", package.name, package.version));
         }
     }
@@ -218,6 +222,7 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
             one.against.push(format!("its headers say {length} bytes, and only {} are there", content.len()));
         }
         Some(length) if packages.is_empty() && content.len() < SMALL && (content.len() as u64) <= length + 4096 => {
+            one.fits = false;
             one.against
                 .push("it is small and carries nothing: a downloader, it seems, which needs the network".to_owned());
         }
@@ -227,7 +232,17 @@ fn executable(scene: &Scene<'_>, content: &[u8], one: &mut Candidate) -> Option<
             one.against.push("its headers cannot be read".to_owned());
         }
     }
-    one.against.push("it is a program: run it by hand, Stubble runs packages".to_owned());
+    if one.architecture == "x64" && scene.survey.facts.program_files_x86.is_none() {
+        one.fits = false;
+        one.against.push(MADE_FOR_64.to_owned());
+    }
+    let launch = Launch::of(content);
+    let told = launch.told("it").into_iter();
+    if launch == Launch::Asks {
+        one.against.extend(told)
+    } else {
+        one.favours.extend(told)
+    }
     Some(true)
 }
 

@@ -5,12 +5,13 @@ use std::path::{Path, PathBuf};
 use stubble_core::confirm::Trial;
 use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::payloads::{Launch, carried};
 
 use super::Bench;
 use crate::disk::Edit;
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, Observe, Room};
+use crate::{Above, Alter, InstallerRun, MachineError, Observe, Room, Watch};
 
 /// The largest package that the bench carries out.
 const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
@@ -179,9 +180,15 @@ impl Alter for Bench {
         self.run_service(name, true).map(drop)
     }
 
-    fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError> {
-        let bytes = self.read_installer(payload, LARGEST_PACKAGE)?;
-        super::installer::run(self, payload, &bytes)
+    /// A setup ends at once here, and asks nobody anything.
+    fn run_installer(
+        &self,
+        payload: &str,
+        _launch: &Launch,
+        _limit: Option<u64>,
+        _watch: &mut Watch<'_>,
+    ) -> Result<InstallerRun, MachineError> {
+        self.install(payload)
     }
 
     fn run_uninstaller(&self, product: Guid) -> Result<InstallerRun, MachineError> {
@@ -190,6 +197,18 @@ impl Alter for Bench {
 }
 
 impl Bench {
+    /// Installs a package, or what a setup program carries.
+    pub fn install(&self, payload: &str) -> Result<InstallerRun, MachineError> {
+        let bytes = self.read_installer(payload, LARGEST_PACKAGE)?;
+        if !bytes.starts_with(b"MZ") {
+            return super::installer::run(self, payload, &bytes);
+        }
+        match carried(&bytes).into_iter().next() {
+            Some(inside) => super::installer::run(self, payload, &inside.content),
+            None => Err(MachineError::Unsupported("running a setup program that carries no package")),
+        }
+    }
+
     /// Registry edits at the bench's own time.
     pub(super) fn edit(&self) -> Result<Edit<'_>, MachineError> {
         Ok(Edit::new(&self.disk, self.state()?.now))

@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::payloads::Launch;
 
 use super::{Disk, Edit, OWN_FOLDER};
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, Room};
+use crate::{Above, Alter, InstallerRun, MachineError, Room, Watch};
 
 impl Alter for Disk {
     fn ready(&self) -> Result<(), MachineError> {
@@ -165,7 +166,13 @@ impl Alter for Disk {
         Err(MachineError::Unsupported("starting a service"))
     }
 
-    fn run_installer(&self, _payload: &str) -> Result<InstallerRun, MachineError> {
+    fn run_installer(
+        &self,
+        _payload: &str,
+        _launch: &Launch,
+        _limit: Option<u64>,
+        _watch: &mut Watch<'_>,
+    ) -> Result<InstallerRun, MachineError> {
         Err(MachineError::Unsupported("running an installer"))
     }
 

@@ -7,6 +7,7 @@ use stubble_core::model::path::parent;
 use stubble_core::model::registry::{dword_of, text_of};
 use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::payloads::Launch;
 
 use super::Here;
 use super::api::{rights, service};
@@ -205,20 +206,17 @@ impl Alter for Here {
         }
     }
 
-    fn run_installer(&self, payload: &str) -> Result<InstallerRun, MachineError> {
-        self.run_installer_watched(payload, None, &mut |_, _| true)
-    }
-
-    fn run_installer_watched(
+    fn run_installer(
         &self,
         payload: &str,
+        launch: &Launch,
         limit: Option<u64>,
         watch: &mut Watch<'_>,
     ) -> Result<InstallerRun, MachineError> {
-        if !payload.to_lowercase().ends_with(".msi") {
-            return Err(MachineError::Unsupported("running a payload that is no .msi package"));
+        match launch {
+            Launch::Package => self.run_package_installer("/i", payload, limit, watch),
+            Launch::Quiet { .. } | Launch::Asks => self.run_setup_program(payload, launch, limit, watch),
         }
-        self.run_package_installer("/i", payload, limit, watch)
     }
 
     fn run_uninstaller(&self, product: Guid) -> Result<InstallerRun, MachineError> {

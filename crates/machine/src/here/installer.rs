@@ -1,13 +1,16 @@
-//! Running the system's package installer, watched.
+//! Running setup, watched: the system's package installer, or a setup program.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
+use stubble_core::model::path::{is_inside_or_same, leaf, parent};
+use stubble_core::payloads::Launch;
 use stubble_core::watch::{Sample, Shown, Watcher};
 
 use super::Here;
+use super::api::job::Job;
 use super::api::process;
 use crate::disk::Disk;
 use crate::{InstallerRun, MachineError, Watch, durable};
@@ -22,7 +25,7 @@ const SHARED: [&str; 3] = ["explorer.exe", "services.exe", "svchost.exe"];
 const INSTALLER: &str = "msiexec.exe";
 
 impl Here {
-    /// Runs the system's package installer to its end, quietly. Its log stands in our own folder meanwhile.
+    /// Runs the system's package installer to its end, quietly.
     pub(super) fn run_package_installer(
         &self,
         what: &str,
@@ -31,17 +34,49 @@ impl Here {
         watch: &mut Watch<'_>,
     ) -> Result<InstallerRun, MachineError> {
         let program = format!("{}\\System32\\{INSTALLER}", self.disk.facts().windows);
-        self.disk.make_own_folder()?;
-        let log = self.disk.own_folder()?.0.join(format!("setup-{}.log", std::process::id()));
+        let log = self.setup_log()?;
         let mut command = Command::new(&program);
         command.args([what, subject, "/qn", "/norestart", "/l*v"]).arg(&log);
         let before = process::all().ok().map(|all| all.into_iter().map(|one| one.pid).collect());
         let child = command.spawn().map_err(MachineError::io(program.as_str()))?;
-        let setup = Setup { disk: &self.disk, log: &log, before };
+        let setup = Setup { disk: &self.disk, log: &log, own: Own::Package { before } };
         let ended = setup.until_its_end(child, limit, watch).map_err(MachineError::io(program.as_str()))?;
-        let written = std::fs::read(&log).unwrap_or_default();
+        self.finished(ended, &log)
+    }
+
+    /// Runs a setup program to its end, and to that of what it works with.
+    pub(super) fn run_setup_program(
+        &self,
+        payload: &str,
+        launch: &Launch,
+        limit: Option<u64>,
+        watch: &mut Watch<'_>,
+    ) -> Result<InstallerRun, MachineError> {
+        let log = self.setup_log()?;
+        let mut command = Command::new(payload);
+        command.args(launch.arguments(&log.display().to_string()));
+        let folder = parent(payload).unwrap_or(payload);
+        command.current_dir(folder);
+        let child = command.spawn().map_err(MachineError::io(payload))?;
+        // What it starts from there, or from folders for temporary files, is setup itself.
+        let mut tools = vec![folder.to_owned(), format!("{}\\Temp", self.disk.facts().windows)];
+        tools.push(std::env::temp_dir().display().to_string().trim_end_matches('\\').to_owned());
+        let job = Job::around(&child).ok();
+        let setup = Setup { disk: &self.disk, log: &log, own: Own::Program { job, tools } };
+        let ended = setup.until_its_end(child, limit, watch).map_err(MachineError::io(payload))?;
+        self.finished(ended, &log)
+    }
+
+    /// Where setup writes its log: in our own folder, meanwhile.
+    fn setup_log(&self) -> Result<PathBuf, MachineError> {
+        self.disk.make_own_folder()?;
+        Ok(self.disk.own_folder()?.0.join(format!("setup-{}.log", std::process::id())))
+    }
+
+    fn finished(&self, ended: ExitStatus, log: &Path) -> Result<InstallerRun, MachineError> {
+        let written = std::fs::read(log).unwrap_or_default();
         if log.exists() {
-            durable::remove_file(&log).map_err(MachineError::io(log.display().to_string()))?;
+            durable::remove_file(log).map_err(MachineError::io(log.display().to_string()))?;
         }
         self.disk.tidy_own().map_err(MachineError::io(log.display().to_string()))?;
         // The system's codes are unsigned; 3010 and its like fit either way.
@@ -53,8 +88,16 @@ impl Here {
 struct Setup<'s> {
     disk: &'s Disk,
     log: &'s Path,
-    /// What ran before it; where that was not told, nothing is known to be its own.
-    before: Option<Vec<u32>>,
+    own: Own,
+}
+
+/// By what the processes of a setup are known.
+enum Own {
+    /// Those of the package installer and what they start, but for what ran before; where that was not told, nothing
+    /// is known to be setup's.
+    Package { before: Option<Vec<u32>> },
+    /// Those of its job. They are setup at work where their program lies in one of these folders.
+    Program { job: Option<Job>, tools: Vec<String> },
 }
 
 impl Setup<'_> {
@@ -68,7 +111,10 @@ impl Setup<'_> {
         let (began, mut watcher) = (Instant::now(), Watcher::new(limit));
         let mut wait = Duration::from_millis(20);
         loop {
-            if let Some(ended) = child.try_wait()? {
+            // Some setups go on in a program that the first one has started.
+            if let Some(ended) = child.try_wait()?
+                && !self.goes_on(child.id())
+            {
                 return Ok(ended);
             }
             // Short at first: most packages are done within a second.
@@ -82,28 +128,53 @@ impl Setup<'_> {
         }
     }
 
+    /// Whether a setup program whose first process has ended still works in another.
+    fn goes_on(&self, first: u32) -> bool {
+        let Own::Program { tools, .. } = &self.own else { return false };
+        let works = |image: &str| {
+            leaf(image).eq_ignore_ascii_case(INSTALLER) || tools.iter().any(|folder| is_inside_or_same(image, folder))
+        };
+        self.started(first).iter().any(|one| one.image.as_deref().is_some_and(works))
+    }
+
     fn sample(&self, seconds: u64) -> Sample {
         let own = self.disk.own_folder().ok();
+        let mut all = process::family(INSTALLER);
+        all.extend(self.in_job());
         Sample {
             seconds,
             log: std::fs::metadata(self.log).map_or(0, |log| log.len()),
             free: own.and_then(|(folder, _)| crate::free_bytes(&folder).ok()),
-            busy: process::time_of(&process::family(INSTALLER)),
+            busy: process::time_of(&all),
         }
     }
 
-    /// What it has started: never what ran before, and never the installer's own processes.
-    fn started(&self) -> Vec<process::Found> {
-        let Some(before) = &self.before else { return Vec::new() };
-        let mut family = process::family(INSTALLER);
-        let stays = |name: &str| name.eq_ignore_ascii_case(INSTALLER) || SHARED.contains(&&*name.to_lowercase());
-        family.retain(|one| !before.contains(&one.pid) && !stays(&one.name));
-        family
+    fn in_job(&self) -> Vec<process::Found> {
+        let Own::Program { job: Some(job), .. } = &self.own else { return Vec::new() };
+        let pids = job.pids().unwrap_or_default();
+        let mut all = process::all().unwrap_or_default();
+        all.retain(|one| pids.contains(&one.pid));
+        all
     }
 
-    fn shown(&self, own: u32) -> Shown {
-        let started = self.started();
-        let pids = started.iter().map(|one| one.pid).chain([own]);
+    /// What it has started: never what ran before, never its own first process or the package installer's.
+    fn started(&self, first: u32) -> Vec<process::Found> {
+        let mut found = match &self.own {
+            Own::Package { before: None } => return Vec::new(),
+            Own::Package { before: Some(before) } => {
+                let mut family = process::family(INSTALLER);
+                family.retain(|one| !before.contains(&one.pid) && !one.name.eq_ignore_ascii_case(INSTALLER));
+                family
+            }
+            Own::Program { .. } => self.in_job(),
+        };
+        found.retain(|one| one.pid != first && !SHARED.contains(&&*one.name.to_lowercase()));
+        found
+    }
+
+    fn shown(&self, first: u32) -> Shown {
+        let started = self.started(first);
+        let pids = started.iter().map(|one| one.pid).chain([first]);
         let windows = pids.flat_map(process::windows_of).map(|window| window.title).collect();
         let programs = started.into_iter().map(|one| one.image.unwrap_or(one.name)).collect();
         Shown { log: std::fs::read(self.log).unwrap_or_default(), programs, windows }
@@ -113,7 +184,8 @@ impl Setup<'_> {
     fn end(&self, mut child: Child) -> std::io::Result<ExitStatus> {
         let told = Instant::now();
         while told.elapsed() < TO_UNDO {
-            for program in self.started() {
+            let ends = |one: &process::Found| !one.name.eq_ignore_ascii_case(INSTALLER);
+            for program in self.started(child.id()).into_iter().filter(ends) {
                 // One that has just ended by itself is as good.
                 let _ = process::end(program.pid);
             }

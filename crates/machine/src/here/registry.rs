@@ -113,14 +113,14 @@ fn read_into(
     let security = key.security().map_err(&mut tell).unwrap_or_default();
     let seal = seal(about.class.as_deref(), &security);
     let at = builder.add_key(above, Name::Copied(name), about.last_written, seal);
-    for value in key.values().map_err(&mut tell).unwrap_or_default() {
+    for value in key.values_of(about.values).map_err(&mut tell).unwrap_or_default() {
         builder.add_value(Name::Copied(&value.name), value.kind, Data::Copied(&value.data));
     }
     if depth == DEEPEST {
         gaps.push(Gap { what: shown.to_owned(), why: "it is too deep".to_owned() });
         return;
     }
-    let names = key.names().map_err(&mut tell).unwrap_or_default();
+    let names = key.names_of(about.keys).map_err(&mut tell).unwrap_or_default();
     for name in names {
         let shown = format!("{shown}\\{name}");
         match key.child(&name, READ) {

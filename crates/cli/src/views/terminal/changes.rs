@@ -2,7 +2,9 @@
 
 use stubble_core::logs::Diagnosis;
 use stubble_core::model::Place;
+use stubble_core::model::path::leaf;
 use stubble_core::model::text::shown;
+use stubble_core::payloads::Launch;
 use stubble_core::plan::StepKind;
 use stubble_core::survey::compare::Change;
 use stubble_core::watch::{Shown, Sign};
@@ -151,6 +153,12 @@ pub fn compared(changes: &[Change], places: usize, width: Option<usize>) -> Stri
         out.push_str(&hang("  - ", &words::place(&change.place), width));
     }
     out
+}
+
+/// How a setup program will be run; nothing where the package installer does that.
+pub fn runs_by(payload: &str, launch: &Launch, width: Option<usize>) -> String {
+    let told = launch.told(&shown(leaf(payload)));
+    told.map(|text| hang("note: ", &text, width)).unwrap_or_default()
 }
 
 /// How a running setup goes.

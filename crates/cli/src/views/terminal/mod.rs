@@ -16,7 +16,7 @@ mod style;
 mod trace;
 
 pub use changes::{
-    cleared, compared, discarded, held, installed, put_back, returned, setup_goes, step_done, would_discard,
+    cleared, compared, discarded, held, installed, put_back, returned, runs_by, setup_goes, step_done, would_discard,
 };
 pub use check::checked;
 pub use compare::{captured, machines_compared};

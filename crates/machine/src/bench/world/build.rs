@@ -296,6 +296,7 @@ impl Builder<'_> {
         }
         for row in &self.world.packages {
             let mut content = row.inside.as_ref().map(program::file).unwrap_or_default();
+            content.extend(row.mark.as_bytes());
             content.extend(self.package_bytes(&row.source)?);
             self.write(bench, &row.at, &content)?;
         }

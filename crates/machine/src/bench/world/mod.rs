@@ -181,6 +181,9 @@ pub struct PackageRow {
     /// What the setup program says of itself that carries it, where one does.
     #[serde(default)]
     pub inside: Option<stubble_core::content::Version>,
+    /// What stands in that setup program and tells its kind.
+    #[serde(default)]
+    pub mark: String,
 }
 
 /// A package that is installed.

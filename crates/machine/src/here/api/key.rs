@@ -52,6 +52,10 @@ pub(in crate::here) struct About {
     pub last_written: FileTime,
     /// Class name as stored bytes.
     pub class: Option<Vec<u8>>,
+    /// Number of keys in it.
+    pub keys: u32,
+    /// Number of values in it.
+    pub values: u32,
 }
 
 impl Key {
@@ -84,10 +88,11 @@ impl Key {
             unsafe { NtQueryKey(self.0.0, KeyFullInformation, room, len, needed) }
         })?
         .ok_or_else(cut)?;
-        // Time, title, offset and length of the class.
+        // Time, title, offset and length of the class, number of keys, two lengths, number of values.
         let (offset, len) = (number(&bytes, 12)? as usize, number(&bytes, 16)? as usize);
         let class = bytes.get(offset..offset + len).filter(|class| !class.is_empty());
-        Ok(About { last_written: time(&bytes)?, class: class.map(<[u8]>::to_vec) })
+        let (keys, values) = (number(&bytes, 20)?, number(&bytes, 32)?);
+        Ok(About { last_written: time(&bytes)?, class: class.map(<[u8]>::to_vec), keys, values })
     }
 
     /// The key's own name, as it is stored.
@@ -102,9 +107,17 @@ impl Key {
 
     /// Names of the keys in this one.
     pub(in crate::here) fn names(&self) -> io::Result<Vec<String>> {
+        self.names_of(u32::MAX)
+    }
+
+    /// The same, where there are so many: each call that is spared counts in a registry.
+    pub(in crate::here) fn names_of(&self, count: u32) -> io::Result<Vec<String>> {
         let mut found = Vec::new();
         let mut room = vec![0u8; 1024];
         loop {
+            if found.len() == count as usize {
+                return Ok(found);
+            }
             let index = found.len() as u32;
             let key = |room: *mut c_void, len, needed: *mut u32| {
                 // SAFETY: `room` has `len` bytes.
@@ -117,9 +130,17 @@ impl Key {
 
     /// All values, in stored order.
     pub(in crate::here) fn values(&self) -> io::Result<Vec<RegValue>> {
+        self.values_of(u32::MAX)
+    }
+
+    /// The same, where there are so many.
+    pub(in crate::here) fn values_of(&self, count: u32) -> io::Result<Vec<RegValue>> {
         let mut found = Vec::new();
         let mut room = vec![0u8; 4096];
         loop {
+            if found.len() == count as usize {
+                return Ok(found);
+            }
             let index = found.len() as u32;
             let value = |room: *mut c_void, len, needed: *mut u32| {
                 // SAFETY: `room` has `len` bytes.

@@ -4,6 +4,7 @@
 #![allow(unsafe_code)]
 
 pub(crate) mod file;
+pub(super) mod job;
 pub(super) mod key;
 pub(super) mod process;
 pub(super) mod rights;
