@@ -77,6 +77,7 @@ cp -r judges/products "$sources"
 x86_64-w64-mingw32-gcc -O1 -s -o "$sources/program.exe" "$sources/program.c"
 x86_64-w64-mingw32-gcc -O1 -s -mwindows -o "$sources/desk.exe" "$sources/desk.c"
 x86_64-w64-mingw32-gcc -O1 -s -o "$sources/service.exe" "$sources/service.c" -ladvapi32
+x86_64-w64-mingw32-gcc -O1 -s -o "$sources/device.exe" "$sources/device.c" -lsetupapi -lnewdev
 printf 'a run-time that two products share' >"$sources/runtime.dll"
 python3 scripts/condition-packages.py judges/conditions/conditions.txt "$sources"
 for source in "$sources"/*.wxs; do

@@ -14,6 +14,8 @@ use wine::{Windows, is_same};
 const FATAL: u32 = 1603;
 const WEIGH_3: &str = "{7C1D2A40-5B6E-4F83-9A27-3E0B1C5D8F61}";
 const UNINSTALL: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall";
+/// The device of one of the products.
+const PRESS: &str = "HKLM\\SYSTEM\\CurrentControlSet\\Enum\\ROOT\\PORTS\\0000";
 const PACKED_WEIGH_3: &str = "04A2D1C7E6B538F4A972E3B0C1D5F816";
 
 /// Ways in which an earlier product is half gone.
@@ -195,6 +197,7 @@ fn products_of_every_kind_go_as_their_install_has_come() {
         ("label-fonts", "Churnwright Label Fonts"),
         ("ripening-room", "Curdmere Ripening Room"),
         ("tare-book", "Hayloft Tare Book"),
+        ("press-room", "Curdmere Press Room"),
     ];
     let (mut all, mut left_of_all) = (0, 0);
     for (setup, name) in products {
@@ -212,6 +215,8 @@ fn products_of_every_kind_go_as_their_install_has_come() {
         pc.works(&["plan", "--case", setup], name);
         pc.works(&["clear", "--yes", "--case", setup], name);
         let after = pc.places();
+        let has_device = setup == "press-room";
+        assert!(!pc.has_key(PRESS), "{name}: the system has let go of its device");
         let is_kept =
             |place: &str| kept.iter().any(|kept| place.contains(kept.as_str()) || kept.starts_with(key(place)));
         let wrong: Vec<&String> = before.difference(&after).collect();
@@ -223,6 +228,7 @@ fn products_of_every_kind_go_as_their_install_has_come() {
         (all, left_of_all) = (all + own.len(), left_of_all + left.len());
         pc.works(&["putback", "--yes", "--case", setup], name);
         pc.is_as(&with_it, name);
+        assert_eq!(pc.has_key(PRESS), has_device, "{name}: its device is back");
     }
     let recall = 1.0 - f64::from(left_of_all as u32) / f64::from(all as u32);
     println!("places of {} products: {all}, left: {left_of_all}, recall {recall:.4}", products.len());
@@ -334,6 +340,39 @@ fn conditions_mean_what_the_package_installer_takes_them_for() {
         assert!(refused > 1 && refused + 1 < compared && compared > 6);
     }
     assert!(problems.is_empty(), "{problems:#?}");
+}
+
+/// What a running program holds is moved by Windows itself, when it starts the next time.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn what_is_in_use_goes_at_the_next_start_and_comes_back() {
+    let pc = Windows::fresh("restart");
+    for product in ["label-bridge", "recipes", "scale-desk-5.2"] {
+        assert_eq!(pc.install(product), 0, "{product}");
+    }
+    pc.delete_cached_packages("Quernlight Scale Desk");
+    let before = pc.state();
+    // What Wine itself writes when it starts.
+    let moved = ["\\Software\\Wine", "\\CurrentVersion\\Fonts"];
+    pc.starts("C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe");
+    pc.opened("scale desk", "scale-desk-5.2");
+    // Somebody works in it: it is not to be ended.
+    let (_, plan) = pc.json(&["plan"]);
+    let steps = plan["step"].as_array().cloned().unwrap_or_default();
+    let ends = steps.iter().find(|step| step["kind"] == "end-process").expect("a step that ends it");
+    pc.works(&["plan", "--keep", ends["id"].as_str().unwrap()], "");
+    let (code, told) = pc.stubble(&["clear", "--yes"]);
+    assert!(code != 0 && told.contains("next start"), "{code}: {told}");
+    assert!(pc.runs("desk.exe"), "{told}");
+    pc.restart();
+    assert!(!pc.runs("desk.exe"));
+    pc.works(&["resume", "--yes"], "after the restart");
+    assert!(!pc.has("Program Files/Fennelgate/Scale Desk"));
+    let (_, receipt) = pc.json(&["confirm"]);
+    assert_eq!(receipt["clean"], "yes", "{receipt:#}");
+    pc.works(&["putback", "--yes"], "after the restart");
+    is_same(&pc.state().without(&moved), &before.without(&moved), "after the restart");
+    pc.others_are_well("after a restart");
 }
 
 #[test]

@@ -7,7 +7,7 @@ use stubble_core::model::{PlaceKind, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Anchor, AnchorKind};
 use stubble_core::trace::why::explain;
-use stubble_core::trace::{Decision, Group, Scene, Standing, trace};
+use stubble_core::trace::{Decision, Group, Scene, Standing, Trace, trace};
 
 const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
 
@@ -408,6 +408,35 @@ fn a_library_whose_letters_are_of_another_code_page_is_found_on_the_disk() {
     let trace = traced(&pc, "Сыр Учёт");
     let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
     assert_eq!(layer.decision, Decision::Remove);
+}
+
+#[test]
+fn a_driver_whose_registration_is_gone_is_known_by_its_inf() {
+    let traced_with = |same: bool, others: bool| {
+        let mut pc = desk();
+        let sys = "C:\\Windows\\System32\\drivers\\oddport.sys";
+        pc.inf("C:\\Windows\\INF\\oem7.inf", "Somebody Else", &["oddport.sys"], "one");
+        pc.inf(
+            &format!("{DESK}\\driver\\odd.inf"),
+            "Somebody Else",
+            &["oddport.sys"],
+            if same { "one" } else { "two" },
+        );
+        pc.file(sys).service("OddPort", sys, false);
+        if others {
+            pc.inf("C:\\Windows\\INF\\oem9.inf", "A Third", &["oddport.sys"], "three");
+        }
+        traced(&pc, "scale desk")
+    };
+    let has = |trace: &Trace, wanted: &str| with(trace, Decision::Remove).iter().any(|path| path == wanted);
+    let trace = traced_with(true, false);
+    assert!(has(&trace, "oem7.inf") && has(&trace, "OddPort"), "{:?}", with(&trace, Decision::Remove));
+    let parts = &remnant(&trace, "oem7.inf").unwrap().parts;
+    assert!(parts.iter().any(|part| part.path.ends_with("oddport.sys")), "its INF says that it brings it: {parts:?}");
+    assert!(!has(&traced_with(false, false), "oem7.inf"), "another INF");
+    let trace = traced_with(true, true);
+    let parts = &remnant(&trace, "oem7.inf").unwrap().parts;
+    assert!(!parts.iter().any(|part| part.path.ends_with("oddport.sys")), "another package brings it too: {parts:?}");
 }
 
 #[test]

@@ -126,14 +126,15 @@ pub fn make_folders(path: &Path) -> io::Result<()> {
     }
 }
 
-/// Lets nobody but its owner into a folder, where the file system has rights for that.
+/// Lets nobody but its owner, and on Windows administrators, into a folder, where the file system has rights for that.
 pub fn make_private(folder: &Path) -> io::Result<()> {
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;
         fs::set_permissions(folder, fs::Permissions::from_mode(0o700))?;
     }
-    let _ = folder;
+    #[cfg(windows)]
+    crate::here::api::file::make_private(folder)?;
     Ok(())
 }
 

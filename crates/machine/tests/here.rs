@@ -79,6 +79,17 @@ fn odd_names_and_data_come_back() {
 }
 
 #[test]
+fn what_is_taken_is_for_administrators_only() {
+    let Some(_alone) = alone() else { return };
+    let machine = Here::open().unwrap();
+    machine.make_vault().unwrap();
+    let list = machine.access_lists(&[Place::folder("C:\\$Stubble")]).remove(0).expect("Wine's file system has them");
+    let list = AccessList::parse(&list).unwrap();
+    assert_eq!(list.refuses(&SYSTEM, ADD), None, "the system moves things there at its next start: {list:?}");
+    assert!(list.refuses(&["S-1-5-32-545", "S-1-1-0", "S-1-5-11"], ADD).is_some(), "users: {list:?}");
+}
+
+#[test]
 fn what_runs_is_seen_and_ends() {
     let Some(_alone) = alone() else { return };
     let machine = Here::open().unwrap();
@@ -175,10 +186,19 @@ fn a_file_in_use_does_not_move() {
     let vault = Path::new("C:\\held there");
     fs::create_dir_all(vault).unwrap();
     use std::os::windows::fs::OpenOptionsExt;
-    let held = fs::OpenOptions::new().read(true).share_mode(0).open(&path).unwrap();
+    let held = fs::OpenOptions::new().read(true).write(true).share_mode(0).open(&path).unwrap();
     let refused = machine.take_entry("C:\\held here\\open.txt", &vault.join("open.txt")).unwrap_err();
     assert!(matches!(refused, MachineError::InUse { .. }), "{refused}");
-    drop(held);
+    // Another program that has it open is named, although none runs from there.
+    let mut holder = {
+        let mut command = std::process::Command::new("cmd.exe");
+        command.args(["/c", "pause"]).stdin(std::process::Stdio::piped()).stdout(held).spawn().unwrap()
+    };
+    let refused = machine.take_entry("C:\\held here\\open.txt", &vault.join("open.txt")).unwrap_err();
+    let is_named = matches!(&refused, MachineError::InUse { by, .. } if by.contains("cmd.exe"));
+    assert!(is_named && refused.to_string().contains(&holder.id().to_string()), "{refused}");
+    holder.kill().unwrap();
+    holder.wait().unwrap();
     let above = machine.take_entry("C:\\held here\\OPEN.txt", &vault.join("open.txt")).unwrap();
     machine.return_entry(&vault.join("open.txt"), "C:\\held here\\open.txt", above).unwrap();
     assert_eq!(fs::read_to_string(&path).unwrap(), "open");

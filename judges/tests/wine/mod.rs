@@ -179,8 +179,39 @@ impl Windows {
         fs::remove_dir_all(self.drive(path)).unwrap();
     }
 
+    /// Starts a program and does not wait for it.
+    pub fn starts(&self, program: &str) {
+        let mut command = self.command("wine");
+        command.arg(program).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let leaf = program.rsplit('\\').next().unwrap_or(program);
+        let began = Instant::now();
+        while !self.runs(leaf) {
+            assert!(began.elapsed() < Duration::from_secs(30), "{program} does not start");
+            sleep(Duration::from_millis(200));
+        }
+        // Until it has its window.
+        sleep(Duration::from_secs(2));
+    }
+
+    /// Ends everything that runs, and starts Windows again.
+    pub fn restart(&self) {
+        let quiet = |command: &mut Command| command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+        quiet(self.command("wineserver").args(["-k", "-w"]));
+        quiet(self.command("wineserver").arg("-p"));
+        quiet(self.command("wine").args(["cmd", "/c", "exit"]));
+    }
+
+    /// Whether there is something at that place of the system drive.
+    pub fn has(&self, path: &str) -> bool {
+        self.drive(path).exists()
+    }
+
     pub fn delete_file(&self, path: &str) {
         fs::remove_file(self.drive(path)).unwrap();
+    }
+
+    pub fn has_key(&self, key: &str) -> bool {
+        self.wine(&["reg", "query", key]).status.success()
     }
 
     pub fn delete_key(&self, key: &str) {
@@ -295,6 +326,18 @@ impl State {
     pub fn places(&self) -> BTreeSet<String> {
         let keys = self.registry.iter().filter(|line| line.starts_with("[H")).cloned();
         keys.chain(self.files.iter().map(|(path, ..)| path.clone())).collect()
+    }
+
+    /// The same without keys that have one of these parts in their path.
+    pub fn without(mut self, parts: &[&str]) -> Self {
+        let mut inside = false;
+        self.registry.retain(|line| {
+            if line.starts_with("[H") {
+                inside = parts.iter().any(|part| line.contains(part));
+            }
+            !inside
+        });
+        self
     }
 
     /// The same without times of folders: they tell when something in them was taken.

@@ -1,5 +1,5 @@
 //! The file that describes a driver package. Its layout is publicly documented ("Overview of INF Files", "INF Version
-//! Section", "INF Manufacturer Section", "INF Models Section", "INF AddComponent Directive").
+//! Section", "INF SourceDisksFiles Section", "INF Manufacturer Section", "INF Models Section", "INF AddComponent Directive").
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -19,6 +19,8 @@ pub struct Inf {
     pub class: String,
     /// Identifiers of the hardware that it is for, folded.
     pub hardware: BTreeSet<String>,
+    /// Files that it brings, folded.
+    pub files: BTreeSet<String>,
     /// Whether it is a part among others (a base with extensions and components), or everything in one.
     pub in_parts: bool,
 }
@@ -48,6 +50,7 @@ pub fn parse(name: &str, bytes: &[u8]) -> Option<Inf> {
         provider: of("Provider"),
         in_parts: adds || ADDING.contains(&fold(&class).as_str()),
         hardware: hardware(&sections),
+        files: files(&sections),
         class,
     })
 }
@@ -69,6 +72,12 @@ fn sections(text: &str) -> Sections<'_> {
         found.entry(section.clone()).or_default().push((name.trim(), value.trim()));
     }
     found
+}
+
+/// Files on the package's own disks, for any architecture.
+fn files(sections: &Sections<'_>) -> BTreeSet<String> {
+    let lists = sections.iter().filter(|(name, _)| name.split('.').next() == Some("SOURCEDISKSFILES"));
+    lists.flat_map(|(_, lines)| lines).map(|(name, _)| fold(unquoted(name))).collect()
 }
 
 /// Hardware of all sections that the makers' list names, with every system that they are for.

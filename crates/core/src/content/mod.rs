@@ -30,6 +30,19 @@ pub struct Properties {
     pub upgrade: String,
 }
 
+/// What an INF says of its driver package.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct InfFile {
+    /// Who made it.
+    pub provider: String,
+    /// Files that it brings, by their names in capital letters.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<String>,
+    /// BLAKE3 digest of the whole file.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub digest: String,
+}
+
 /// What a file says.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -42,6 +55,8 @@ pub enum Content {
     Package(Properties),
     /// The product code of the first product that an installer's patch is for.
     Patch(String),
+    /// What an INF says of its driver package.
+    Inf(InfFile),
 }
 
 /// A file with what it says.

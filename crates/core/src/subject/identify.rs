@@ -249,7 +249,7 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
                 ];
                 add(&package.name, &package.manufacturer, from(), anchors);
             }
-            Content::Task(_) | Content::Patch(_) => {}
+            Content::Task(_) | Content::Patch(_) | Content::Inf(_) => {}
         }
     }
     for file in packages {

@@ -56,7 +56,7 @@ fn by_path(survey: &Survey, wanted: &str) -> Option<Pointed> {
     let told = survey.contents.iter().filter(|told| told.file == entry).find_map(|told| match &told.content {
         Content::Program(version) => Some(version.product.clone()).filter(|name| !name.is_empty()),
         Content::Package(package) => Some(package.name.clone()),
-        Content::Task(_) | Content::Patch(_) => None,
+        Content::Task(_) | Content::Patch(_) | Content::Inf(_) => None,
     });
     match told {
         Some(name) => Some(Pointed { name, how: format!("{} says so of itself", leaf(&spelled)) }),

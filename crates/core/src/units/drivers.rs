@@ -6,6 +6,7 @@
 
 use std::collections::BTreeMap;
 
+use crate::content::Content;
 use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::text::fold;
 use crate::model::{Place, list};
@@ -24,6 +25,10 @@ pub struct Driver {
     pub provider: String,
     /// Its folder in the driver store, where it is there.
     pub folder: Option<String>,
+    /// Files that its INF says it brings, by their folded names.
+    pub brings: Vec<String>,
+    /// Digest of its INF, where that could be read.
+    pub digest: String,
     /// Devices that it drives, by their identifiers.
     pub devices: Vec<String>,
     /// Services of these devices.
@@ -42,10 +47,14 @@ pub fn is_published_name(name: &str) -> bool {
 /// All driver packages that were added to a machine, also those of which only a part is left.
 pub fn drivers(survey: &Survey) -> Vec<Driver> {
     let mut found: BTreeMap<String, Driver> = BTreeMap::new();
+    // A device goes before its driver: it is what the running system asks for it.
+    read_devices(survey, &mut found);
     read_files(survey, &mut found);
     read_database(survey, &mut found);
-    read_devices(survey, &mut found);
+    // What two packages bring is nobody's alone.
+    let all: Vec<String> = found.values().flat_map(|driver| driver.brings.clone()).collect();
     for driver in found.values_mut() {
+        driver.brings.retain(|file| all.iter().filter(|other| *other == file).count() == 1);
         add_installed_files(survey, driver);
         for list in [&mut driver.devices, &mut driver.services] {
             list.sort();
@@ -75,6 +84,13 @@ fn read_files(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
         let published = name.strip_suffix(".pnf").map(|stem| format!("{stem}.inf")).unwrap_or(name);
         if let Some(driver) = at(found, &published) {
             driver.parts.push(Place::file(files.path(file)));
+            // Older than the registry's word, which may be gone.
+            let told = survey.contents.iter().find(|told| told.file == file);
+            if let Some(Content::Inf(told)) = told.map(|told| &told.content) {
+                driver.provider.clone_from(&told.provider);
+                driver.brings.clone_from(&told.files);
+                driver.digest.clone_from(&told.digest);
+            }
         }
     }
 }
@@ -96,7 +112,9 @@ fn read_database(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
             }
             let Some(known) = registry.key(&format!("{DATABASE}\\DriverPackages\\{package}")) else { continue };
             driver.parts.push(Place::key(registry.path(known)));
-            driver.provider = registry.text(known, "Provider").unwrap_or_default();
+            if let Some(provider) = registry.text(known, "Provider").filter(|provider| !provider.is_empty()) {
+                driver.provider = provider;
+            }
             driver.original = registry.text(known, "InfName").unwrap_or_default();
         }
     }
@@ -137,6 +155,13 @@ pub fn used_by(survey: &Survey, instance: KeyId) -> Option<String> {
 fn read_devices(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
     let registry = &survey.registry;
     let control = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
+    for instance in instances(survey) {
+        let Some(driver) = used_by(survey, instance).and_then(|published| at(found, &published)) else { continue };
+        let path = registry.path(instance);
+        driver.devices.push(path[control.len() + "\\Enum\\".len()..].to_owned());
+        driver.services.extend(registry.text(instance, "Service"));
+        driver.parts.push(Place::key(path));
+    }
     for class in registry.subkeys(&format!("{control}\\Control\\Class")) {
         for key in registry.keys().children(class) {
             let Some(published) = registry.text(key, "InfPath").filter(|name| is_published_name(name)) else {
@@ -149,23 +174,20 @@ fn read_devices(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
             }
         }
     }
-    for instance in instances(survey) {
-        let Some(driver) = used_by(survey, instance).and_then(|published| at(found, &published)) else { continue };
-        let path = registry.path(instance);
-        driver.devices.push(path[control.len() + "\\Enum\\".len()..].to_owned());
-        driver.services.extend(registry.text(instance, "Service"));
-        driver.parts.push(Place::key(path));
-    }
 }
 
 /// Files that were copied out of the package's folder: the programs of its services.
 fn add_installed_files(survey: &Survey, driver: &mut Driver) {
-    let Some(folder) = driver.folder.as_deref().and_then(|folder| survey.files.find(folder)) else { return };
+    let folder = driver.folder.as_deref().and_then(|folder| survey.files.find(folder));
     let is_file = |at: &NodeId| survey.files.data(*at).kind == EntryKind::File;
-    let brought: Vec<String> =
-        survey.files.below(folder).into_iter().filter(is_file).map(|at| fold(survey.files.name(at))).collect();
+    let own: Vec<NodeId> = folder.into_iter().flat_map(|at| survey.files.below(at)).filter(is_file).collect();
+    // Where the package's folder is gone, its INF still tells.
+    let brought: Vec<String> = match folder {
+        Some(_) => own.iter().map(|at| fold(survey.files.name(*at))).collect(),
+        None => driver.brings.clone(),
+    };
     // The package's own file, copied: the same name and size.
-    for at in survey.files.below(folder).into_iter().filter(is_file) {
+    for at in own {
         let copy = format!("{}\\System32\\drivers\\{}", survey.facts.windows, survey.files.name(at));
         let is_copy = |copy: &NodeId| is_file(copy) && survey.files.data(*copy).size == survey.files.data(at).size;
         driver.parts.extend(survey.files.find(&copy).filter(is_copy).map(|copy| Place::file(survey.files.path(copy))));

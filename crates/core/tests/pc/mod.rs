@@ -4,7 +4,7 @@
 
 use std::collections::BTreeMap;
 
-use stubble_core::content::{Content, TaskFile, Told, Version};
+use stubble_core::content::{Content, InfFile, TaskFile, Told, Version};
 use stubble_core::model::{FileTime, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Identified, PackageFile, Subject, identify};
@@ -171,6 +171,14 @@ impl Pc {
                 &format!("{database}\\DriverPackages\\{store}"),
                 &[("", published), ("InfName", inf), ("Provider", provider)],
             )
+    }
+
+    /// An INF with what it says.
+    pub fn inf(&mut self, path: &str, provider: &str, brings: &[&str], digest: &str) -> &mut Self {
+        let files = brings.iter().map(|name| name.to_uppercase()).collect();
+        let inf = InfFile { provider: provider.to_owned(), files, digest: digest.to_owned() };
+        self.told.insert(path.to_owned(), Content::Inf(inf));
+        self.file(path)
     }
 
     /// A task by its path in the library, with what it runs.

@@ -4,9 +4,11 @@ use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 
 use rayon::prelude::*;
-use stubble_core::content::{Content, Told, program, signer, task_file};
+use stubble_core::content::inf::{self, Inf};
+use stubble_core::content::{Content, InfFile, Told, program, signer, task_file};
 use stubble_core::packages::{Package, patch_target};
 use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, Tree};
+use stubble_core::units::drivers::is_published_name;
 
 use super::Disk;
 use super::hives::is_plain;
@@ -23,10 +25,14 @@ enum Wanted {
     Package,
     /// What a patch is for.
     Patch,
+    /// Who made a driver package.
+    Inf,
 }
 
 /// The definition of a task is small; a larger file is none.
 const LARGEST_TASK: u64 = 1024 * 1024;
+/// The largest INF that is read.
+const LARGEST_INF: u64 = 4 * 1024 * 1024;
 
 impl Disk {
     /// What scheduled tasks, drivers, programs and the package installer's own packages say of
@@ -42,11 +48,17 @@ impl Disk {
         wanted.extend(
             drivers.filter(|at| files.name(*at).to_lowercase().ends_with(".sys")).map(|file| (file, Wanted::Version)),
         );
-        let is_program = |at: &NodeId| {
-            let name = files.name(*at);
-            name.len() > 4 && name.get(name.len() - 4..).is_some_and(|end| end.eq_ignore_ascii_case(".exe"))
+        let infs = files.find(&format!("{}\\INF", self.windows));
+        let infs = infs.into_iter().flat_map(|top| files.children(top).collect::<Vec<_>>());
+        wanted.extend(infs.filter(|at| is_published_name(files.name(*at))).map(|file| (file, Wanted::Inf)));
+        let ends_with = |at: NodeId, wanted: &str| {
+            let name = files.name(at);
+            name.len() > 4 && name.get(name.len() - 4..).is_some_and(|end| end.eq_ignore_ascii_case(wanted))
         };
-        let programs = files.all().filter(is_program);
+        // Where a driver package was installed from.
+        let sources = files.all().filter(|at| ends_with(*at, ".inf") && !is_below(files, *at, windows));
+        wanted.extend(sources.map(|file| (file, Wanted::Inf)));
+        let programs = files.all().filter(|at| ends_with(*at, ".exe"));
         wanted.extend(programs.filter(|at| !is_below(files, *at, windows)).map(|file| (file, Wanted::Version)));
         let kept = files.find(&format!("{}\\Installer", self.windows));
         let kept = kept.into_iter().flat_map(|top| files.children(top).collect::<Vec<_>>());
@@ -70,6 +82,12 @@ impl Disk {
                         let file = self.plain_file(&path);
                         file.map(|file| file.and_then(Package::properties).map(Content::Package))
                     }
+                    Wanted::Inf if files.data(file).size > LARGEST_INF => Ok(None),
+                    Wanted::Inf => self.read_file(&path, LARGEST_INF).map(|bytes| {
+                        let Inf { provider, files, .. } = inf::parse(files.name(file), &bytes)?;
+                        let digest = blake3::hash(&bytes).to_hex().to_string();
+                        Some(Content::Inf(InfFile { provider, files: files.into_iter().collect(), digest }))
+                    }),
                     Wanted::Patch => {
                         let file = self.plain_file(&path);
                         file.map(|file| file.and_then(patch_target).map(Content::Patch))

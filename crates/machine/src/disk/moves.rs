@@ -59,6 +59,9 @@ impl Disk {
         }
         self.quietly(|| {
             durable::make_folder(folder)?;
+            // A mounted disk keeps the rights of its own accounts.
+            #[cfg(windows)]
+            durable::make_private(folder)?;
             match self.locate(&self.config()) {
                 Ok(Some(config)) => attributes::copy(&config, folder),
                 _ => Ok(()),

@@ -10,7 +10,7 @@ use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::Launch;
 
 use super::Here;
-use super::api::{rights, service};
+use super::api::{device, rights, service};
 use crate::edits::Edits;
 use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, NoWrite, Room, Watch, free_bytes};
@@ -99,26 +99,37 @@ impl Alter for Here {
         self.edit().read(path)
     }
 
-    /// The key of a service goes through the manager of services, which would not notice otherwise.
+    /// The key of a service goes through the manager of services, that of a device through the system's setup
+    /// interface: they would not notice otherwise.
     fn delete_key(&self, path: &str) -> Result<Above, MachineError> {
         let mut edit = self.edit();
-        let Some(name) = self.service_of(path) else {
+        let (service, device) = (self.service_of(path), self.device_of(path));
+        if service.is_none() && device.is_none() {
             let above = edit.delete(path)?;
             edit.commit()?;
             return Ok(above);
-        };
+        }
         let above = parent(path).unwrap_or(path);
         let before = edit.time_of(above)?;
         if !edit.has_key(path)? {
             return Err(MachineError::Absent(path.to_owned()));
         }
-        service::delete(name).map_err(MachineError::io(path))?;
+        if let Some(name) = service {
+            service::delete(name).map_err(MachineError::io(path))?;
+        }
+        if let Some(identifier) = device {
+            device::remove(identifier).map_err(MachineError::io(path))?;
+        }
         // It takes the key away by itself, at once or when the last program has let go of it.
         match edit.delete(path) {
             Ok(_) | Err(MachineError::Absent(_)) => {}
             Err(error) => return Err(error),
         }
-        let after = edit.time_of(above)?;
+        let after = match edit.time_of(above) {
+            // The last device below it took it along.
+            Err(MachineError::Absent(_)) => before,
+            time => time?,
+        };
         edit.commit()?;
         Ok(Above { before, after })
     }
@@ -229,6 +240,13 @@ impl Here {
     fn service_of<'p>(&self, path: &'p str) -> Option<&'p str> {
         let (above, name) = path.rsplit_once('\\')?;
         (fold(above) == fold(&self.disk.facts().services_key())).then_some(name)
+    }
+
+    /// The identifier of the device whose own key this is.
+    fn device_of<'p>(&self, path: &'p str) -> Option<&'p str> {
+        let top = format!("HKLM\\SYSTEM\\{}\\Enum\\", self.disk.facts().control_set);
+        let identifier = path.get(top.len()..).filter(|_| fold(path).starts_with(&fold(&top)))?;
+        (identifier.split('\\').count() == 3).then_some(identifier)
     }
 
     fn program_in(&self, path: &str) -> Option<(String, String)> {

@@ -10,7 +10,7 @@ use stubble_core::model::text::fold;
 use stubble_core::survey::{Gap, Process, Running};
 
 use super::Here;
-use super::api::{file, process, service};
+use super::api::{file, handles, process, service};
 use crate::{MachineError, free_bytes};
 
 /// Milliseconds that a program has to close politely, and then to be gone.
@@ -108,8 +108,8 @@ impl Here {
         child.wait().map(|_| seen).map_err(MachineError::io(image))
     }
 
-    /// Who holds something at or below a path: a program that runs from there, or one that the system's
-    /// restart manager names.
+    /// Who holds something at or below a path: a program that runs from there, one that the system's restart manager
+    /// names, or one that the list of open files names.
     pub(super) fn holder(&self, path: &str) -> Option<(String, String)> {
         let by = |name: &str, pid: u32| format!("{name} (number {pid})");
         let all = process::all().unwrap_or_default();
@@ -122,7 +122,12 @@ impl Here {
             let mut files = Vec::new();
             some_files(&at, &mut files);
             let files: Vec<&Path> = files.iter().map(PathBuf::as_path).collect();
-            let (name, pid) = file::holders(&files).into_iter().next()?;
+            let named = file::holders(&files).into_iter().next();
+            let listed = || {
+                let pid = handles::holders(&at).into_iter().next()?;
+                Some((all.iter().find(|one| one.pid == pid)?.name.clone(), pid))
+            };
+            let (name, pid) = named.or_else(listed)?;
             Some((path.to_owned(), by(&name, pid)))
         })
     }

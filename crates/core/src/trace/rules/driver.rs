@@ -1,10 +1,12 @@
 use super::Rule;
+use crate::content::{Content, Told};
 use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::EntryKind;
 use crate::trace::bystanders::is_driver_of_others;
 use crate::trace::{Claims, Evidence, Scene, Standing};
+use crate::units::drivers::Driver as Package;
 
 /// Driver packages whose INF lies in a folder of the subject, or that the publisher has made.
 pub struct Driver;
@@ -32,7 +34,8 @@ impl Rule for Driver {
             if scene.begins_with_subject(&driver.original) {
                 add("named-driver", format!("its INF is called {}", driver.original), None);
             }
-            if let Some(source) = source_of(scene, claims, &driver.original) {
+            let source = source_of(scene, claims, &driver.original).or_else(|| same_as(scene, claims, driver));
+            if let Some(source) = source {
                 let text = format!("its INF {} lies in a folder of the subject", leaf(&source.path));
                 let evidence = Evidence::new("driver-source", text, Some(source));
                 claims.add_with_parts(place.clone(), driver.parts.clone(), evidence);
@@ -75,6 +78,16 @@ fn orphans(scene: &Scene<'_>, claims: &mut Claims) {
         let place = Place::new(PlaceKind::Service, registry.name(key));
         claims.add(place, Evidence::new("driver-orphan", text, Some(source)));
     }
+}
+
+/// The file in a folder of the subject that a published INF is a copy of.
+fn same_as(scene: &Scene<'_>, claims: &Claims, driver: &Package) -> Option<Place> {
+    let is_it = |told: &&Told| matches!(&told.content, Content::Inf(inf) if inf.digest == driver.digest);
+    let mut same = scene.survey.contents.iter().filter(|_| !driver.digest.is_empty()).filter(is_it);
+    same.find_map(|told| {
+        let path = scene.survey.files.path(told.file);
+        claims.folders().any(|folder| is_inside_or_same(&path, &folder.path)).then(|| Place::file(path))
+    })
 }
 
 /// The INF of that name in a folder of the subject.

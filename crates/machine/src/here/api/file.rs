@@ -5,12 +5,16 @@ use std::os::windows::ffi::OsStrExt;
 use std::path::Path;
 use std::ptr::null_mut;
 
-use windows_sys::Win32::Foundation::INVALID_HANDLE_VALUE;
+use windows_sys::Win32::Foundation::{INVALID_HANDLE_VALUE, LocalFree};
+use windows_sys::Win32::Security::Authorization::{
+    ConvertStringSecurityDescriptorToSecurityDescriptorW, SDDL_REVISION_1,
+};
 use windows_sys::Win32::Security::{
     DACL_SECURITY_INFORMATION, GROUP_SECURITY_INFORMATION, GetFileSecurityW, OWNER_SECURITY_INFORMATION,
+    PSECURITY_DESCRIPTOR, SetFileSecurityW,
 };
 use windows_sys::Win32::Storage::FileSystem::{
-    FindClose, FindFirstFileW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW,
+    FindClose, FindFirstFileW, GetVolumeInformationW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW,
 };
 use windows_sys::Win32::System::RestartManager::{
     RM_PROCESS_INFO, RmEndSession, RmGetList, RmRegisterResources, RmStartSession,
@@ -77,6 +81,50 @@ pub(in crate::here) fn access_list(path: &Path) -> io::Result<Vec<u8>> {
         }
         room.resize((needed as usize).div_ceil(8), 0);
     }
+}
+
+/// Lets the system, administrators and the owner into a folder, and nobody else; also for what is made in it. Nothing
+/// happens where the file system has no access lists, as on most sticks.
+pub(crate) fn make_private(path: &Path) -> io::Result<()> {
+    if !has_access_lists(path)? {
+        return Ok(());
+    }
+    let mut descriptor: PSECURITY_DESCRIPTOR = null_mut();
+    let text = super::wide(PRIVATE);
+    // SAFETY: the text ends with a zero; the descriptor is freed below, after its only use.
+    unsafe {
+        if ConvertStringSecurityDescriptorToSecurityDescriptorW(
+            text.as_ptr(),
+            SDDL_REVISION_1,
+            &mut descriptor,
+            null_mut(),
+        ) == 0
+        {
+            return Err(io::Error::last_os_error());
+        }
+        let done = SetFileSecurityW(wide(path).as_ptr(), DACL_SECURITY_INFORMATION, descriptor);
+        let error = io::Error::last_os_error();
+        LocalFree(descriptor);
+        if done == 0 { Err(error) } else { Ok(()) }
+    }
+}
+
+/// A volume that keeps access lists. Source: Microsoft's public documentation of `GetVolumeInformationW`.
+const FILE_PERSISTENT_ACLS: u32 = 8;
+
+/// Everything for the system, administrators and the owner, inherited by files and folders, nothing from above. Source:
+/// Microsoft's public documentation of the security descriptor string format.
+const PRIVATE: &str = "D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;FA;;;OW)";
+
+/// Whether the volume on which a path lies keeps access lists.
+fn has_access_lists(path: &Path) -> io::Result<bool> {
+    let top = super::wide(&volume(path)?);
+    let mut flags = 0;
+    // SAFETY: the volume's name ends with a zero; what is not asked for has no room.
+    let told = unsafe {
+        GetVolumeInformationW(top.as_ptr(), null_mut(), 0, null_mut(), null_mut(), &mut flags, null_mut(), 0)
+    };
+    if told == 0 { Err(io::Error::last_os_error()) } else { Ok(flags & FILE_PERSISTENT_ACLS != 0) }
 }
 
 /// Who holds these files, by the system's restart manager; nobody where it does not tell.

@@ -3,7 +3,9 @@
 
 #![allow(unsafe_code)]
 
+pub(super) mod device;
 pub(crate) mod file;
+pub(super) mod handles;
 pub(super) mod job;
 pub(super) mod key;
 pub(super) mod process;
