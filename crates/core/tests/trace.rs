@@ -411,6 +411,24 @@ fn a_library_whose_letters_are_of_another_code_page_is_found_on_the_disk() {
 }
 
 #[test]
+fn the_folder_of_a_task_goes_with_its_only_task() {
+    let library = "C:\\Windows\\System32\\Tasks";
+    let parts = |also: Option<&str>| {
+        let mut pc = desk();
+        pc.task("\\Fennelgate\\Round", &format!("{DESK}\\desk.exe"));
+        if let Some(other) = also {
+            pc.task(other, "C:\\Windows\\System32\\notepad.exe");
+        }
+        let trace = traced(&pc, "scale desk");
+        let task = remnant(&trace, "\\Fennelgate\\Round").expect("it runs the subject's program");
+        task.parts.iter().map(|part| part.path.clone()).collect::<Vec<_>>()
+    };
+    assert_eq!(parts(None), [format!("{library}\\Fennelgate")]);
+    assert_eq!(parts(Some("\\Others")), [format!("{library}\\Fennelgate")]);
+    assert_eq!(parts(Some("\\Fennelgate\\Others")), [format!("{library}\\Fennelgate\\Round")]);
+}
+
+#[test]
 fn a_driver_whose_registration_is_gone_is_known_by_its_inf() {
     let traced_with = |same: bool, others: bool| {
         let mut pc = desk();

@@ -48,13 +48,24 @@ pub fn tasks(survey: &Survey) -> Vec<Task> {
             let name = path[library.len()..].to_owned();
             let task = found.entry(fold(&name)).or_insert_with(|| Task { path: name, ..Task::default() });
             task.file = Some(file);
-            task.parts.push(Place::file(path));
+            task.parts.push(match folder_of_its_own(survey, top, file) {
+                Some(folder) => Place::folder(survey.files.path(folder)),
+                None => Place::file(path),
+            });
         }
     }
     if let Some(tree) = survey.registry.key(&format!("{CACHE}\\Tree")) {
         read_tree(survey, tree, "", &mut found);
     }
     found.into_values().collect()
+}
+
+/// The folder in the library that holds a task's file and nothing else: it was made for it.
+fn folder_of_its_own(survey: &Survey, library: NodeId, file: NodeId) -> Option<NodeId> {
+    let files = &survey.files;
+    let folder = files.parent(file);
+    let is_windows = fold(files.name(folder)) == "MICROSOFT" || files.parent(folder) != library;
+    (folder != library && !is_windows && files.children(folder).count() == 1).then_some(folder)
 }
 
 fn read_tree(survey: &Survey, folder: KeyId, above: &str, found: &mut BTreeMap<String, Task>) {

@@ -14,7 +14,7 @@ use windows_sys::Win32::Security::{
     PSECURITY_DESCRIPTOR, SetFileSecurityW,
 };
 use windows_sys::Win32::Storage::FileSystem::{
-    FindClose, FindFirstFileW, GetVolumeInformationW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW,
+    FindClose, FindFirstFileW, GetDriveTypeW, GetVolumeInformationW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW,
 };
 use windows_sys::Win32::System::RestartManager::{
     RM_PROCESS_INFO, RmEndSession, RmGetList, RmRegisterResources, RmStartSession,
@@ -109,6 +109,8 @@ pub(crate) fn make_private(path: &Path) -> io::Result<()> {
     }
 }
 
+/// A drive of the network. Source: Microsoft's public documentation of `GetDriveTypeW`.
+const DRIVE_REMOTE: u32 = 4;
 /// A volume that keeps access lists. Source: Microsoft's public documentation of `GetVolumeInformationW`.
 const FILE_PERSISTENT_ACLS: u32 = 8;
 
@@ -116,12 +118,15 @@ const FILE_PERSISTENT_ACLS: u32 = 8;
 /// Microsoft's public documentation of the security descriptor string format.
 const PRIVATE: &str = "D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;FA;;;OW)";
 
-/// Whether the volume on which a path lies keeps access lists.
+/// Whether the volume on which a path lies keeps access lists that are ours to write: on a share they are its owner's.
 fn has_access_lists(path: &Path) -> io::Result<bool> {
     let top = super::wide(&volume(path)?);
     let mut flags = 0;
     // SAFETY: the volume's name ends with a zero; what is not asked for has no room.
     let told = unsafe {
+        if GetDriveTypeW(top.as_ptr()) == DRIVE_REMOTE {
+            return Ok(false);
+        }
         GetVolumeInformationW(top.as_ptr(), null_mut(), 0, null_mut(), null_mut(), &mut flags, null_mut(), 0)
     };
     if told == 0 { Err(io::Error::last_os_error()) } else { Ok(flags & FILE_PERSISTENT_ACLS != 0) }
