@@ -22,7 +22,7 @@ size=$(stat -c %s "$dist/$name/stubble.exe")
 [ "$size" -lt 10000000 ] || { echo "stubble.exe has $size bytes, 10,000,000 are allowed"; exit 1; }
 
 echo "-- completions, manual pages, schemas, documents"
-cargo run --release --locked -q --manifest-path release/Cargo.toml --target-dir target -- "$dist/$name"
+cargo run --locked -q --manifest-path release/Cargo.toml --target-dir target -- "$dist/$name"
 cp -r docs/schemas "$dist/$name/schemas"
 cp docs/commands.md docs/format-*.md LICENSE-* "$dist/$name/"
 
