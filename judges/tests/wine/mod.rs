@@ -239,12 +239,25 @@ impl Windows {
 
     /// Whether a program of that name runs in this Windows, as the computer below it sees it.
     pub fn runs(&self, program: &str) -> bool {
+        !self.numbers(program).is_empty()
+    }
+
+    /// Its processes, by their numbers there.
+    fn numbers(&self, program: &str) -> Vec<String> {
         let own = self.folder.path().join("prefix").into_os_string().into_encoded_bytes();
-        fs::read_dir("/proc").unwrap().map(Result::unwrap).any(|process| {
+        let all = fs::read_dir("/proc").unwrap().map(Result::unwrap).filter(|process| {
             let told = |file: &str| fs::read(process.path().join(file)).unwrap_or_default();
             let command = String::from_utf8_lossy(&told("cmdline")).to_lowercase();
             command.contains(program) && told("environ").windows(own.len()).any(|part| part == own)
-        })
+        });
+        all.map(|process| process.file_name().to_string_lossy().into_owned()).collect()
+    }
+
+    /// Ends a program as a crash does: nobody in this Windows is told before.
+    pub fn kill(&self, program: &str) {
+        let numbers = self.numbers(program);
+        assert!(!numbers.is_empty(), "{program} does not run");
+        assert!(Command::new("kill").arg("-9").args(numbers).status().unwrap().success());
     }
 
     pub fn service_is_known(&self, name: &str) -> bool {

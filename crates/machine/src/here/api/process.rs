@@ -3,13 +3,13 @@
 use std::io;
 use std::mem::size_of;
 
-use windows_sys::Win32::Foundation::{FILETIME, HWND, INVALID_HANDLE_VALUE, LPARAM, WAIT_OBJECT_0};
+use windows_sys::Win32::Foundation::{FILETIME, HWND, INVALID_HANDLE_VALUE, LPARAM, STILL_ACTIVE, WAIT_OBJECT_0};
 use windows_sys::Win32::System::Diagnostics::ToolHelp::{
     CreateToolhelp32Snapshot, PROCESSENTRY32W, Process32FirstW, Process32NextW, TH32CS_SNAPPROCESS,
 };
 use windows_sys::Win32::System::Threading::{
-    GetCurrentProcessId, GetProcessTimes, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION, PROCESS_SYNCHRONIZE,
-    PROCESS_TERMINATE, QueryFullProcessImageNameW, TerminateProcess, WaitForSingleObject,
+    GetCurrentProcessId, GetExitCodeProcess, GetProcessTimes, OpenProcess, PROCESS_QUERY_LIMITED_INFORMATION,
+    PROCESS_SYNCHRONIZE, PROCESS_TERMINATE, QueryFullProcessImageNameW, TerminateProcess, WaitForSingleObject,
 };
 use windows_sys::Win32::UI::WindowsAndMessaging::{
     EnumWindows, GetWindowTextW, GetWindowThreadProcessId, IsHungAppWindow, IsWindowVisible, PostMessageW, WM_CLOSE,
@@ -47,8 +47,12 @@ pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
     while more {
         let pid = entry.th32ProcessID;
         if pid != own && pid != 0 {
-            let image = open(pid, PROCESS_QUERY_LIMITED_INFORMATION).and_then(|process| image_of(&process));
-            found.push(Found { pid, parent: entry.th32ParentProcessID, name: narrow(&entry.szExeFile), image });
+            let process = open(pid, PROCESS_QUERY_LIMITED_INFORMATION);
+            // One that has ended is listed as long as somebody has a handle of it.
+            if !process.as_ref().is_some_and(is_over) {
+                let image = process.as_ref().and_then(image_of);
+                found.push(Found { pid, parent: entry.th32ParentProcessID, name: narrow(&entry.szExeFile), image });
+            }
         }
         // SAFETY: as above.
         more = unsafe { Process32NextW(snapshot.0, &mut entry) } != 0;
@@ -91,6 +95,12 @@ fn open(pid: u32, rights: u32) -> Option<Handle> {
     // SAFETY: it takes three numbers.
     let handle = unsafe { OpenProcess(rights, 0, pid) };
     (!handle.is_null()).then(|| Handle(handle))
+}
+
+fn is_over(process: &Handle) -> bool {
+    let mut code = 0;
+    // SAFETY: the process is open, and `code` lives until the call returns.
+    unsafe { GetExitCodeProcess(process.0, &mut code) != 0 && code != STILL_ACTIVE as u32 }
 }
 
 fn image_of(process: &Handle) -> Option<String> {

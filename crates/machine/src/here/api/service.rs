@@ -11,10 +11,11 @@ use windows_sys::Win32::Foundation::{
 use windows_sys::Win32::System::Services::{
     CloseServiceHandle, ControlService, CreateServiceW, DeleteService, ENUM_SERVICE_STATUS_PROCESSW,
     ENUM_SERVICE_STATUSW, EnumDependentServicesW, EnumServicesStatusExW, OpenSCManagerW, OpenServiceW,
-    QueryServiceStatus, SC_ENUM_PROCESS_INFO, SC_HANDLE, SC_MANAGER_CONNECT, SC_MANAGER_CREATE_SERVICE,
-    SC_MANAGER_ENUMERATE_SERVICE, SERVICE_ACTIVE, SERVICE_CONTROL_STOP, SERVICE_DRIVER, SERVICE_ENUMERATE_DEPENDENTS,
-    SERVICE_PAUSED, SERVICE_QUERY_STATUS, SERVICE_RUNNING, SERVICE_START, SERVICE_STATE_ALL, SERVICE_STATUS,
-    SERVICE_STOP, SERVICE_STOPPED, SERVICE_WIN32, StartServiceW,
+    QueryServiceStatus, QueryServiceStatusEx, SC_ENUM_PROCESS_INFO, SC_HANDLE, SC_MANAGER_CONNECT,
+    SC_MANAGER_CREATE_SERVICE, SC_MANAGER_ENUMERATE_SERVICE, SC_STATUS_PROCESS_INFO, SERVICE_ACTIVE,
+    SERVICE_CONTROL_STOP, SERVICE_DRIVER, SERVICE_ENUMERATE_DEPENDENTS, SERVICE_PAUSED, SERVICE_QUERY_STATUS,
+    SERVICE_RUNNING, SERVICE_START, SERVICE_STATE_ALL, SERVICE_STATUS, SERVICE_STATUS_PROCESS, SERVICE_STOP,
+    SERVICE_STOPPED, SERVICE_WIN32, StartServiceW,
 };
 
 use super::{narrow, wide};
@@ -127,6 +128,18 @@ fn state(service: &Control) -> io::Result<u32> {
     Ok(status.dwCurrentState)
 }
 
+/// Whether its program has ended without a word, and the manager does not know yet.
+fn is_dead(service: &Control) -> io::Result<bool> {
+    let mut status = SERVICE_STATUS_PROCESS::default();
+    let (size, mut needed) = (size_of::<SERVICE_STATUS_PROCESS>() as u32, 0);
+    // SAFETY: the service is open, and the room has that size.
+    done(unsafe {
+        QueryServiceStatusEx(service.0, SC_STATUS_PROCESS_INFO, (&raw mut status).cast(), size, &mut needed)
+    })?;
+    // Drivers have no process.
+    Ok(status.dwProcessId != 0 && super::process::has_ended(status.dwProcessId, 0))
+}
+
 fn wait_for(service: &Control, wanted: u32) -> io::Result<()> {
     for _ in 0..LOOKS {
         if state(service)? == wanted {
@@ -141,7 +154,7 @@ fn wait_for(service: &Control, wanted: u32) -> io::Result<()> {
 pub(in crate::here) fn stop(name: &str) -> io::Result<Option<bool>> {
     let rights = SERVICE_STOP | SERVICE_QUERY_STATUS | SERVICE_ENUMERATE_DEPENDENTS;
     let Some(service) = service(name, rights)? else { return Ok(None) };
-    if state(&service)? == SERVICE_STOPPED {
+    if state(&service)? == SERVICE_STOPPED || is_dead(&service)? {
         return Ok(Some(false));
     }
     for dependent in dependents(&service)? {
