@@ -16,7 +16,7 @@ pub enum Launch {
     Quiet {
         /// Its kind, in words.
         kind: String,
-        /// Its arguments; [`LOG`] stands for the file of its log.
+        /// Its arguments; `{log}` stands for the file of its log.
         arguments: Vec<String>,
     },
     /// A program of no known kind: it asks in its own windows.
