@@ -47,7 +47,6 @@ def main():
         subprocess.run(["wineserver", "-p"], env=env, check=True)
         try:
             wine("reg", "import", "grow.reg")
-            wine("stubble.exe", "open", "Nothing of that name", "--on", "here")
             bare, ours, starts, empties, counted = [], [], [], [], ""
             for number in range(runs):
                 _, _, told = wine("enumerate.exe")

@@ -72,11 +72,9 @@ impl Work {
     /// The case's payload with its tables, where one is known, still there, and has any.
     pub fn payload(&self) -> Result<Option<PackageFile>, CliError> {
         let Some(path) = &self.case.about.payload else { return Ok(None) };
-        match read_package(self.machine.observe(), path) {
-            Ok((file, _)) => Ok(Some(file)),
-            Err(CliError::Machine(MachineError::Absent(_) | MachineError::Unsupported(_)) | CliError::Program(_)) => {
-                Ok(None)
-            }
+        match Installer::read(self.machine.observe(), path) {
+            Ok(installer) => Ok(installer.into_package().map(|(file, _)| file)),
+            Err(CliError::Machine(MachineError::Absent(_) | MachineError::Unsupported(_))) => Ok(None),
             Err(error) => Err(error),
         }
     }
@@ -148,26 +146,7 @@ pub fn read_footprint(path: &Path) -> Result<Footprint, CliError> {
     Footprint::parse(&text).map_err(|source| CliError::Footprint { path: path.to_owned(), source })
 }
 
-/// Reads a package on the machine or within its reach, or the largest one that a setup program carries: its tables,
-/// and its bytes.
-pub fn read_package(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
-    let bytes = machine.read_installer(path, LARGEST_PACKAGE)?;
-    let (file, inside) = package_in(path, &bytes)?;
-    Ok((file, inside.unwrap_or(bytes)))
-}
-
-/// The package that a file is or carries; its bytes where it is carried.
-fn package_in(path: &str, bytes: &[u8]) -> Result<(PackageFile, Option<Vec<u8>>), CliError> {
-    if bytes.starts_with(b"MZ") {
-        let inside = carried(bytes).into_iter().next().ok_or_else(|| CliError::Program(path.to_owned()))?;
-        let file = PackageFile { path: path.to_owned(), package: inside.package, carried: true };
-        return Ok((file, Some(inside.content)));
-    }
-    let package = Package::read(bytes).map_err(|source| CliError::Payload { path: path.to_owned(), source })?;
-    Ok((PackageFile { path: path.to_owned(), package, carried: false }, None))
-}
-
-/// An installer that can be run.
+/// An installer: a package, or a program, which may carry one.
 pub struct Installer {
     /// Its path.
     pub path: String,
@@ -175,10 +154,12 @@ pub struct Installer {
     pub what: String,
     /// How it is started.
     pub launch: Launch,
-    /// The package that it is or carries, where there is one.
+    /// The package that it is or carries, the largest of several; none in a program that carries none.
     pub package: Option<Package>,
     /// The whole file.
     pub content: Vec<u8>,
+    /// The bytes of the package, where it is carried.
+    inside: Option<Vec<u8>>,
 }
 
 impl Installer {
@@ -186,10 +167,14 @@ impl Installer {
     pub fn read(machine: &dyn Observe, path: &str) -> Result<Self, CliError> {
         let content = machine.read_installer(path, LARGEST_PACKAGE)?;
         let launch = Launch::of(&content);
-        let package = match package_in(path, &content) {
-            Ok((file, _)) => Some(file.package),
-            Err(CliError::Program(_)) => None,
-            Err(error) => return Err(error),
+        let (package, inside) = match launch {
+            Launch::Package => {
+                let wrong = |source| CliError::Payload { path: path.to_owned(), source };
+                (Some(Package::read(&content).map_err(wrong)?), None)
+            }
+            Launch::Quiet { .. } | Launch::Asks => {
+                carried(&content).into_iter().next().map(|inside| (inside.package, inside.content)).unzip()
+            }
         };
         let what = match &package {
             Some(package) => format!("{} {}", package.name, package.version),
@@ -197,8 +182,19 @@ impl Installer {
                 .filter(|told| !told.product.is_empty())
                 .map_or_else(|| leaf(path).to_owned(), |told| format!("{} {}", told.product, told.version)),
         };
-        Ok(Self { path: path.to_owned(), what, launch, package, content })
+        Ok(Self { path: path.to_owned(), what, launch, package, content, inside })
     }
+
+    /// Its package and that package's bytes, where there is one.
+    pub fn into_package(self) -> Option<(PackageFile, Vec<u8>)> {
+        let file = PackageFile { path: self.path, package: self.package?, carried: self.inside.is_some() };
+        Some((file, self.inside.unwrap_or(self.content)))
+    }
+}
+
+/// Reads the package that an installer is or carries: its tables, and its bytes. Fails where there is none.
+pub fn read_package(machine: &dyn Observe, path: &str) -> Result<(PackageFile, Vec<u8>), CliError> {
+    Installer::read(machine, path)?.into_package().ok_or_else(|| CliError::Program(path.to_owned()))
 }
 
 /// Packages that lie in the users' download folders. What cannot be read as one is passed over:

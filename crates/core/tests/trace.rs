@@ -430,7 +430,7 @@ fn the_folder_of_a_task_goes_with_its_only_task() {
 
 #[test]
 fn a_driver_whose_registration_is_gone_is_known_by_its_inf() {
-    let traced_with = |same: bool, others: bool| {
+    let traced_with = |same: bool, others: bool, maker: &str| {
         let mut pc = desk();
         let sys = "C:\\Windows\\System32\\drivers\\oddport.sys";
         pc.inf("C:\\Windows\\INF\\oem7.inf", "Somebody Else", &["oddport.sys"], "one");
@@ -440,21 +440,24 @@ fn a_driver_whose_registration_is_gone_is_known_by_its_inf() {
             &["oddport.sys"],
             if same { "one" } else { "two" },
         );
-        pc.file(sys).service("OddPort", sys, false);
+        pc.made_by(sys, maker).service("OddPort", sys, false);
         if others {
             pc.inf("C:\\Windows\\INF\\oem9.inf", "A Third", &["oddport.sys"], "three");
         }
         traced(&pc, "scale desk")
     };
     let has = |trace: &Trace, wanted: &str| with(trace, Decision::Remove).iter().any(|path| path == wanted);
-    let trace = traced_with(true, false);
+    let trace = traced_with(true, false, "Somebody Else Ltd");
     assert!(has(&trace, "oem7.inf") && has(&trace, "OddPort"), "{:?}", with(&trace, Decision::Remove));
     let parts = &remnant(&trace, "oem7.inf").unwrap().parts;
     assert!(parts.iter().any(|part| part.path.ends_with("oddport.sys")), "its INF says that it brings it: {parts:?}");
-    assert!(!has(&traced_with(false, false), "oem7.inf"), "another INF");
-    let trace = traced_with(true, true);
-    let parts = &remnant(&trace, "oem7.inf").unwrap().parts;
-    assert!(!parts.iter().any(|part| part.path.ends_with("oddport.sys")), "another package brings it too: {parts:?}");
+    assert!(!has(&traced_with(false, false, ""), "oem7.inf"), "another INF");
+    for (others, maker) in [(true, ""), (false, "Makers of Systems")] {
+        let trace = traced_with(true, others, maker);
+        let parts = &remnant(&trace, "oem7.inf").unwrap().parts;
+        assert!(!parts.iter().any(|part| part.path.ends_with("oddport.sys")), "{others}, {maker}: {parts:?}");
+        assert!(!has(&trace, "OddPort"), "{others}, {maker}: its service stays with it");
+    }
 }
 
 #[test]

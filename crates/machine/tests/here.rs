@@ -14,7 +14,7 @@ use contract::{FILE, FOLDER, KEY, RUN, Subject, holds_for};
 use stubble_core::model::access::{ADD, AccessList, SYSTEM};
 use stubble_core::model::{KeyTree, Place, RegValue};
 use stubble_machine::here::Here;
-use stubble_machine::{Alter, MachineError, Observe};
+use stubble_machine::{Alter, MachineError, Observe, durable};
 
 /// Windows for one test at a time: each changes it, and one looks whether anything changes.
 fn alone() -> Option<MutexGuard<'static, ()>> {
@@ -83,10 +83,15 @@ fn what_is_taken_is_for_administrators_only() {
     let Some(_alone) = alone() else { return };
     let machine = Here::open().unwrap();
     machine.make_vault().unwrap();
-    let list = machine.access_lists(&[Place::folder("C:\\$Stubble")]).remove(0).expect("Wine's file system has them");
-    let list = AccessList::parse(&list).unwrap();
-    assert_eq!(list.refuses(&SYSTEM, ADD), None, "the system moves things there at its next start: {list:?}");
-    assert!(list.refuses(&["S-1-5-32-545", "S-1-1-0", "S-1-5-11"], ADD).is_some(), "users: {list:?}");
+    // As a case is made.
+    fs::create_dir_all("C:\\a case").unwrap();
+    durable::make_private(Path::new("C:\\a case")).unwrap();
+    for folder in ["C:\\$Stubble", "C:\\a case"] {
+        let list = machine.access_lists(&[Place::folder(folder)]).remove(0).expect("Wine's file system has them");
+        let list = AccessList::parse(&list).unwrap();
+        assert_eq!(list.refuses(&SYSTEM, ADD), None, "the system moves things there at its next start: {list:?}");
+        assert!(list.refuses(&["S-1-5-32-545", "S-1-1-0", "S-1-5-11"], ADD).is_some(), "users: {list:?}");
+    }
 }
 
 #[test]

@@ -51,6 +51,15 @@ impl Windows {
         pc
     }
 
+    /// The same, with products that are installed.
+    pub fn with(name: &str, products: &[&str]) -> Self {
+        let pc = Self::fresh(name);
+        for product in products {
+            assert_eq!(pc.install(product), 0, "{product} of {products:?}");
+        }
+        pc
+    }
+
     fn drive(&self, path: &str) -> PathBuf {
         self.folder.path().join("prefix/drive_c").join(path)
     }

@@ -23,7 +23,7 @@ use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::machines;
 use crate::views::terminal;
-use crate::work::{LARGEST_FILE, Settings, Work, read_package};
+use crate::work::{Installer, LARGEST_FILE, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Confirm, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -165,7 +165,7 @@ fn with_footprint(work: &Work, install: Option<Installed>) -> Result<Option<Inst
     let is_new = |finding: &Finding| !install.findings.iter().any(|known| known.place == finding.place);
     let more: Vec<Finding> = compared.findings.into_iter().filter(is_new).collect();
     install.findings.extend(more);
-    install.told_by = "package and footprint".to_owned();
+    install.told_by = format!("{} and footprint", install.teller());
     Ok(Some(install))
 }
 
@@ -204,11 +204,9 @@ fn last_install(work: &Work) -> Result<Option<Ran>, CliError> {
     let Some(payload) = work.case.journal.installed_since() else { return Ok(None) };
     let surveys = (work.case.survey(Moment::BeforeInstall)?, work.case.survey(Moment::AfterInstall)?);
     let (Some(before), Some(after)) = surveys else { return Ok(None) };
-    let (what, package) = match read_package(work.machine.observe(), payload) {
-        Ok((file, bytes)) => (file.package.name.clone(), Some((file.package, bytes))),
-        Err(CliError::Program(_)) => (leaf(payload).to_owned(), None),
-        Err(error) => return Err(error),
-    };
+    let installer = Installer::read(work.machine.observe(), payload)?;
+    let what = installer.what.clone();
+    let package = installer.into_package().map(|(file, bytes)| (file.package, bytes));
     Ok(Some(Ran { what, package, changes: compare(&before, &after), before }))
 }
 

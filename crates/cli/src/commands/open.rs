@@ -20,7 +20,7 @@ use crate::errors::CliError;
 use crate::finding::find_payloads;
 use crate::machines::{full, machine};
 use crate::views::terminal;
-use crate::work::{FOOTPRINT, Settings, downloaded_packages, read_footprint, read_package};
+use crate::work::{FOOTPRINT, Installer, Settings, downloaded_packages, read_footprint, read_package};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -29,11 +29,10 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     let survey = machine.observe().survey()?;
     let registered = Registered::read(&survey);
     let mut packages = match &args.payload {
-        Some(path) => match read_package(machine.observe(), path) {
-            // It can be run all the same.
-            Err(CliError::Program(_)) => Vec::new(),
-            read => vec![read?.0],
-        },
+        // One without a package can be run all the same.
+        Some(path) => {
+            Installer::read(machine.observe(), path)?.into_package().map(|(file, _)| file).into_iter().collect()
+        }
         None => downloaded_packages(machine.observe(), &survey),
     };
     let print = args.footprint.as_deref().map(read_footprint).transpose()?;

@@ -11,7 +11,7 @@ use crate::documents::{PayloadChosen, PayloadsFound};
 use crate::errors::CliError;
 use crate::finding::{find_payloads, named};
 use crate::views::terminal;
-use crate::work::{Installer, Settings, Work, read_package};
+use crate::work::{Installer, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Payload, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -53,10 +53,9 @@ fn meant(work: &Work, found: &[Candidate], gaps: &mut Vec<Gap>) -> Result<Option
         return Ok(Some(file.package));
     }
     let Some(best) = found.iter().find(|one| one.usable) else { return Ok(None) };
-    let (mut file, _) = match read_package(work.machine.observe(), &best.path) {
-        // What a setup program needs stands in no table.
-        Err(CliError::Program(_)) => return Ok(None),
-        read => read?,
+    // What a program without a package needs stands in no table.
+    let Some((mut file, _)) = Installer::read(work.machine.observe(), &best.path)?.into_package() else {
+        return Ok(None);
     };
     work.with_imports(&mut file, gaps)?;
     Ok(Some(file.package))

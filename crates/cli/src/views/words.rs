@@ -166,6 +166,11 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
         _ => "Clean: a new trace finds nothing of the old.".to_owned(),
     };
     let installed = match (&receipt.install, receipt.installed) {
+        (Some(install), Verdict::Yes) if install.is_by_setup() => format!(
+            "Installed: all that setup of {} brought is still there ({}). Nothing tells whether that is all it should.",
+            install.product,
+            compared(install)
+        ),
         (Some(install), Verdict::Yes) => {
             format!("Installed right: {} as its {} says ({}).", install.product, install.teller(), compared(install))
         }

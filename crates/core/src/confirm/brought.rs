@@ -1,6 +1,6 @@
 //! Is what setup has brought still there? For a setup program, whose tables nobody can read.
 
-use super::installed::REINSTALL;
+use super::installed::{BY_SETUP, REINSTALL};
 use super::{Finding, Installed};
 use crate::model::{Place, PlaceKind};
 use crate::survey::Survey;
@@ -8,7 +8,7 @@ use crate::survey::compare::{Change, Difference};
 
 /// Compares the machine with what appeared while setup ran. `restless` is what the system changes by itself.
 pub fn brought(product: &str, changes: &[Change], restless: &[Place], survey: &Survey) -> Installed {
-    let mut result = Installed { product: product.to_owned(), told_by: "setup".to_owned(), ..Installed::default() };
+    let mut result = Installed { product: product.to_owned(), told_by: BY_SETUP.to_owned(), ..Installed::default() };
     let is_own = |change: &&Change| {
         change.how == Difference::Appeared && !restless.iter().any(|place| change.place.is_within(place))
     };

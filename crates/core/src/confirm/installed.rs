@@ -47,6 +47,11 @@ fn is_zero(count: &usize) -> bool {
 }
 
 impl Installed {
+    /// Whether nothing but what setup brought tells how it should be.
+    pub fn is_by_setup(&self) -> bool {
+        self.told_by == BY_SETUP
+    }
+
     /// What tells how it should be.
     pub fn teller(&self) -> &str {
         if self.told_by.is_empty() { "package" } else { &self.told_by }
@@ -66,6 +71,8 @@ pub(crate) fn shortcut_fault(survey: &Survey, file: &str, leads_right: &dyn Fn(&
 }
 
 const REPAIR: &str = "Replace it: `stubble plan --repair`, then `stubble clear`.";
+/// For setup programs, whose tables nobody can read.
+pub(super) const BY_SETUP: &str = "setup";
 pub(super) const REINSTALL: &str = "Run `stubble install` again.";
 
 /// Compares the machine with the package's tables. `contents` is what the package holds, by file;

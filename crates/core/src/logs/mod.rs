@@ -297,16 +297,21 @@ trait Reader {
 }
 
 /// Whether a source begins as an event log does; what was read of it to tell that is given back.
-fn is_event_log(source: &mut impl Read) -> io::Result<(Vec<u8>, bool)> {
+fn is_event_log(source: &mut dyn Read) -> io::Result<(Vec<u8>, bool)> {
     let mut start = Vec::with_capacity(event_log::MAGIC.len());
-    source.by_ref().take(event_log::MAGIC.len() as u64).read_to_end(&mut start)?;
+    Read::take(&mut *source, event_log::MAGIC.len() as u64).read_to_end(&mut start)?;
     let is_it = start == event_log::MAGIC;
     Ok((start, is_it))
 }
 
 /// Reads a log, in bounded memory.
 pub fn diagnose(mut source: impl Read) -> Result<Diagnosis, LogError> {
-    let (start, is_event_log) = is_event_log(&mut source)?;
+    read(&mut source)
+}
+
+/// The same, compiled here and once: it is built for speed, which its callers are not.
+fn read(source: &mut dyn Read) -> Result<Diagnosis, LogError> {
+    let (start, is_event_log) = is_event_log(source)?;
     if is_event_log {
         return event_log::read(source);
     }

@@ -3,12 +3,10 @@
 use std::sync::LazyLock;
 
 use memchr::memmem;
-use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 
 /// How an installer is started.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Launch {
     /// By the package installer, without questions.
     Package,

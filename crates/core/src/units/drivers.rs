@@ -10,6 +10,7 @@ use crate::content::Content;
 use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::text::fold;
 use crate::model::{Place, list};
+use crate::subject::names::squashed;
 use crate::survey::{EntryKind, KeyId, NodeId, Survey};
 
 const DATABASE: &str = "HKLM\\SYSTEM\\DriverDatabase";
@@ -52,9 +53,12 @@ pub fn drivers(survey: &Survey) -> Vec<Driver> {
     read_files(survey, &mut found);
     read_database(survey, &mut found);
     // What two packages bring is nobody's alone.
-    let all: Vec<String> = found.values().flat_map(|driver| driver.brings.clone()).collect();
+    let mut brought_by: BTreeMap<String, usize> = BTreeMap::new();
+    for file in found.values().flat_map(|driver| &driver.brings) {
+        *brought_by.entry(file.clone()).or_default() += 1;
+    }
     for driver in found.values_mut() {
-        driver.brings.retain(|file| all.iter().filter(|other| *other == file).count() == 1);
+        driver.brings.retain(|file| brought_by.get(file) == Some(&1));
         add_installed_files(survey, driver);
         for list in [&mut driver.devices, &mut driver.services] {
             list.sort();
@@ -176,6 +180,12 @@ fn read_devices(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
     }
 }
 
+/// Whether one of two names of a maker is the beginning of the other, or one is not known.
+fn is_same_maker(one: &str, other: &str) -> bool {
+    let (one, other) = (squashed(one), squashed(other));
+    one.starts_with(&other) || other.starts_with(&one)
+}
+
 /// Files that were copied out of the package's folder: the programs of its services.
 fn add_installed_files(survey: &Survey, driver: &mut Driver) {
     let folder = driver.folder.as_deref().and_then(|folder| survey.files.find(folder));
@@ -199,6 +209,12 @@ fn add_installed_files(survey: &Survey, driver: &mut Driver) {
             continue;
         };
         let Some(file) = survey.files.find(&program).filter(is_file) else { continue };
+        // Some packages bring a driver of Windows' own, or of another maker's.
+        let is_others = folder.is_none()
+            && survey.version_of(&program).is_some_and(|told| !is_same_maker(&told.company, &driver.provider));
+        if is_others {
+            continue;
+        }
         let in_windows = is_inside_or_same(&program, &survey.facts.windows);
         let is_listed = driver.parts.iter().any(|part| is_inside_or_same(&program, &part.path));
         if in_windows && brought.contains(&fold(leaf(&program))) {

@@ -196,6 +196,13 @@ impl Pc {
         self.file(path)
     }
 
+    /// A file whose version resource names its maker.
+    pub fn made_by(&mut self, path: &str, company: &str) -> &mut Self {
+        let version = Version { company: company.to_owned(), ..Version::default() };
+        self.told.insert(path.to_owned(), Content::Program(version));
+        self.file(path)
+    }
+
     pub fn service(&mut self, name: &str, command: &str, running: bool) -> &mut Self {
         self.running.services.push(ServiceState { name: name.into(), running, on_its_way: false });
         let key = format!("HKLM\\SYSTEM\\ControlSet001\\Services\\{name}");

@@ -39,7 +39,7 @@ impl Here {
         command.args([what, subject, "/qn", "/norestart", "/l*v"]).arg(&log);
         let before = process::all().ok().map(|all| all.into_iter().map(|one| one.pid).collect());
         let child = command.spawn().map_err(MachineError::io(program.as_str()))?;
-        let setup = Setup { disk: &self.disk, log: &log, own: Own::Package { before } };
+        let setup = Setup { disk: &self.disk, log: &log, first: child.id(), own: Own::Package { before } };
         let ended = setup.until_its_end(child, limit, watch).map_err(MachineError::io(program.as_str()))?;
         self.finished(ended, &log)
     }
@@ -61,8 +61,8 @@ impl Here {
         // What it starts from there, or from folders for temporary files, is setup itself.
         let mut tools = vec![folder.to_owned(), format!("{}\\Temp", self.disk.facts().windows)];
         tools.push(std::env::temp_dir().display().to_string().trim_end_matches('\\').to_owned());
-        let job = Job::around(&child).ok();
-        let setup = Setup { disk: &self.disk, log: &log, own: Own::Program { job, tools } };
+        let (job, first) = (Job::around(&child).ok(), child.id());
+        let setup = Setup { disk: &self.disk, log: &log, first, own: Own::Program { job, tools } };
         let ended = setup.until_its_end(child, limit, watch).map_err(MachineError::io(payload))?;
         self.finished(ended, &log)
     }
@@ -88,6 +88,8 @@ impl Here {
 struct Setup<'s> {
     disk: &'s Disk,
     log: &'s Path,
+    /// Its first process.
+    first: u32,
     own: Own,
 }
 
@@ -96,7 +98,8 @@ enum Own {
     /// Those of the package installer and what they start, but for what ran before; where that was not told, nothing
     /// is known to be setup's.
     Package { before: Option<Vec<u32>> },
-    /// Those of its job. They are setup at work where their program lies in one of these folders.
+    /// Those of its job; where an older system makes none, those whose parents tell so. They are setup at work where
+    /// their program lies in one of these folders.
     Program { job: Option<Job>, tools: Vec<String> },
 }
 
@@ -113,7 +116,7 @@ impl Setup<'_> {
         loop {
             // Some setups go on in a program that the first one has started.
             if let Some(ended) = child.try_wait()?
-                && !self.goes_on(child.id())
+                && !self.goes_on()
             {
                 return Ok(ended);
             }
@@ -121,7 +124,7 @@ impl Setup<'_> {
             sleep(wait);
             wait = (wait * 2).min(EVERY);
             if let Some(sign) = watcher.sign(self.sample(began.elapsed().as_secs()))
-                && !watch(sign, &self.shown(child.id()))
+                && !watch(sign, &self.shown())
             {
                 return self.end(child);
             }
@@ -129,18 +132,18 @@ impl Setup<'_> {
     }
 
     /// Whether a setup program whose first process has ended still works in another.
-    fn goes_on(&self, first: u32) -> bool {
+    fn goes_on(&self) -> bool {
         let Own::Program { tools, .. } = &self.own else { return false };
         let works = |image: &str| {
             leaf(image).eq_ignore_ascii_case(INSTALLER) || tools.iter().any(|folder| is_inside_or_same(image, folder))
         };
-        self.started(first).iter().any(|one| one.image.as_deref().is_some_and(works))
+        self.started().iter().any(|one| one.image.as_deref().is_some_and(works))
     }
 
     fn sample(&self, seconds: u64) -> Sample {
         let own = self.disk.own_folder().ok();
         let mut all = process::family(INSTALLER);
-        all.extend(self.in_job());
+        all.extend(self.of_program());
         Sample {
             seconds,
             log: std::fs::metadata(self.log).map_or(0, |log| log.len()),
@@ -149,16 +152,17 @@ impl Setup<'_> {
         }
     }
 
-    fn in_job(&self) -> Vec<process::Found> {
-        let Own::Program { job: Some(job), .. } = &self.own else { return Vec::new() };
-        let pids = job.pids().unwrap_or_default();
+    /// The processes of a setup program, its first among them.
+    fn of_program(&self) -> Vec<process::Found> {
+        let Own::Program { job, .. } = &self.own else { return Vec::new() };
+        let Some(pids) = job.as_ref().and_then(|job| job.pids().ok()) else { return process::family_of(self.first) };
         let mut all = process::all().unwrap_or_default();
         all.retain(|one| pids.contains(&one.pid));
         all
     }
 
     /// What it has started: never what ran before, never its own first process or the package installer's.
-    fn started(&self, first: u32) -> Vec<process::Found> {
+    fn started(&self) -> Vec<process::Found> {
         let mut found = match &self.own {
             Own::Package { before: None } => return Vec::new(),
             Own::Package { before: Some(before) } => {
@@ -166,15 +170,15 @@ impl Setup<'_> {
                 family.retain(|one| !before.contains(&one.pid) && !one.name.eq_ignore_ascii_case(INSTALLER));
                 family
             }
-            Own::Program { .. } => self.in_job(),
+            Own::Program { .. } => self.of_program(),
         };
-        found.retain(|one| one.pid != first && !SHARED.contains(&&*one.name.to_lowercase()));
+        found.retain(|one| one.pid != self.first && !SHARED.contains(&&*one.name.to_lowercase()));
         found
     }
 
-    fn shown(&self, first: u32) -> Shown {
-        let started = self.started(first);
-        let pids = started.iter().map(|one| one.pid).chain([first]);
+    fn shown(&self) -> Shown {
+        let started = self.started();
+        let pids = started.iter().map(|one| one.pid).chain([self.first]);
         let windows = pids.flat_map(process::windows_of).map(|window| window.title).collect();
         let programs = started.into_iter().map(|one| one.image.unwrap_or(one.name)).collect();
         Shown { log: std::fs::read(self.log).unwrap_or_default(), programs, windows }
@@ -185,7 +189,7 @@ impl Setup<'_> {
         let told = Instant::now();
         while told.elapsed() < TO_UNDO {
             let ends = |one: &process::Found| !one.name.eq_ignore_ascii_case(INSTALLER);
-            for program in self.started(child.id()).into_iter().filter(ends) {
+            for program in self.started().into_iter().filter(ends) {
                 // One that has just ended by itself is as good.
                 let _ = process::end(program.pid);
             }

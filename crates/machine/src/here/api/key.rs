@@ -114,18 +114,16 @@ impl Key {
     pub(in crate::here) fn names_of(&self, count: u32) -> io::Result<Vec<String>> {
         let mut found = Vec::new();
         let mut room = vec![0u8; 1024];
-        loop {
-            if found.len() == count as usize {
-                return Ok(found);
-            }
+        while found.len() < count as usize {
             let index = found.len() as u32;
             let key = |room: *mut c_void, len, needed: *mut u32| {
                 // SAFETY: `room` has `len` bytes.
                 unsafe { NtEnumerateKey(self.0.0, index, KeyBasicInformation, room, len, needed) }
             };
-            let Some(len) = fill(&mut room, key)? else { return Ok(found) };
+            let Some(len) = fill(&mut room, key)? else { break };
             found.push(name_in(&room[..len])?);
         }
+        Ok(found)
     }
 
     /// All values, in stored order.
@@ -137,18 +135,16 @@ impl Key {
     pub(in crate::here) fn values_of(&self, count: u32) -> io::Result<Vec<RegValue>> {
         let mut found = Vec::new();
         let mut room = vec![0u8; 4096];
-        loop {
-            if found.len() == count as usize {
-                return Ok(found);
-            }
+        while found.len() < count as usize {
             let index = found.len() as u32;
             let value = |room: *mut c_void, len, needed: *mut u32| {
                 // SAFETY: `room` has `len` bytes.
                 unsafe { NtEnumerateValueKey(self.0.0, index, KeyValueFullInformation, room, len, needed) }
             };
-            let Some(len) = fill(&mut room, value)? else { return Ok(found) };
+            let Some(len) = fill(&mut room, value)? else { break };
             found.push(value_in(&room[..len])?);
         }
+        Ok(found)
     }
 
     /// One value; `None` where it is not there.

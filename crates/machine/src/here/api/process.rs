@@ -63,7 +63,19 @@ pub(in crate::here) fn all() -> io::Result<Vec<Found>> {
 /// All processes of a program, and those that they have started.
 pub(in crate::here) fn family(program: &str) -> Vec<Found> {
     let mut left = all().unwrap_or_default();
-    let mut found: Vec<Found> = left.extract_if(.., |one| one.name.eq_ignore_ascii_case(program)).collect();
+    let found = left.extract_if(.., |one| one.name.eq_ignore_ascii_case(program)).collect();
+    with_children(found, left)
+}
+
+/// A process, and those that it has started, also where it has ended; of those that they have started, as far as the
+/// one in between still runs.
+pub(in crate::here) fn family_of(pid: u32) -> Vec<Found> {
+    let mut left = all().unwrap_or_default();
+    let found = left.extract_if(.., |one| one.pid == pid || one.parent == pid).collect();
+    with_children(found, left)
+}
+
+fn with_children(mut found: Vec<Found>, mut left: Vec<Found>) -> Vec<Found> {
     loop {
         let is_child = |one: &mut Found| found.iter().any(|above| above.pid == one.parent);
         let children: Vec<Found> = left.extract_if(.., is_child).collect();
