@@ -52,18 +52,24 @@ cp -a "$stage/base/." "$stage/one"
 tests=$stage/one/prefix/drive_c/tests
 mkdir -p "$tests"
 cp -r crates/cli/tests "$tests/golden"
-# A second drive.
-mkdir -p "$stage/one/prefix/drive_c/stick"
+# A stick, and a second fixed drive.
+mkdir -p "$stage/one/prefix/drive_c/stick" "$stage/one/prefix/drive_d"
 ln -s ../drive_c/stick "$stage/one/prefix/dosdevices/s:"
+ln -s ../drive_d "$stage/one/prefix/dosdevices/d:"
+in_one() {
+  HOME=$stage/one/home XDG_DATA_HOME=$stage/one/home WINEPREFIX=$stage/one/prefix WINEDEBUG=-all \
+    WINEDLLOVERRIDES="winemenubuilder.exe=d;winedbg.exe=d" timeout 1200 wine "$@"
+}
+in_one reg add 'HKLM\Software\Wine\Drives' /v s: /d floppy /f >/dev/null 2>&1
+server -k -w
 cp "$built/stubble.exe" "$tests/"
 ran=0
 while read -r program; do
   name=$(basename "$program" .exe)
   cp "$program" "$tests/test.exe"
-  (cd "$tests" && HOME=$stage/one/home XDG_DATA_HOME=$stage/one/home WINEPREFIX=$stage/one/prefix WINEDEBUG=-all \
-    WINEDLLOVERRIDES="winemenubuilder.exe=d;winedbg.exe=d" STUBBLE_TEST_WINDOWS=1 \
-    STUBBLE_TESTS='C:\tests\golden' STUBBLE_PROGRAM='C:\tests\stubble.exe' STUBBLE_CASES="${STUBBLE_CASES-clear/}" \
-    timeout 1200 wine test.exe --test-threads 2 >"$stage/out.txt" 2>&1) || { cat "$stage/out.txt"; exit 1; }
+  (cd "$tests" && export STUBBLE_TEST_WINDOWS=1 STUBBLE_TESTS='C:\tests\golden' \
+    STUBBLE_PROGRAM='C:\tests\stubble.exe' STUBBLE_CASES="${STUBBLE_CASES-clear/}" &&
+    in_one test.exe --test-threads 2 >"$stage/out.txt" 2>&1) || { cat "$stage/out.txt"; exit 1; }
   grep "^test result" "$stage/out.txt" | sed "s/^/${name%-*}: /"
   ran=$((ran + 1))
 done <target/windows/tests.txt

@@ -117,7 +117,7 @@ pub struct Open {
     /// The product's name as you know it, a path, a program that runs, a service, a device or a code
     #[arg(required_unless_present_any = ["payload", "log", "footprint"], default_value = "", hide_default_value = true)]
     pub name: String,
-    /// The machine: here, disk:DIR, capture:FILE or bench:DIR
+    /// The machine: here, disk:DIR (with its other drives: disk:DIR,D=DIR), capture:FILE or bench:DIR
     #[arg(long, value_name = "MACHINE")]
     pub on: String,
     /// The installer that you mean to run, by its path on the machine

@@ -191,7 +191,7 @@ pub fn explain(error: &CliError) -> Told {
         |advice: &str, exit| Told { message: error.to_string(), details: Vec::new(), advice: advice.to_owned(), exit };
     match error {
         CliError::WrongMachine { .. } => told(
-            "Name it as here (this Windows), disk:DIR (a mounted Windows disk), capture:FILE, or bench:DIR (a practice machine).",
+            "Name it as here (this Windows), disk:DIR (a mounted Windows disk; its other drives behind it: disk:DIR,D=DIR), capture:FILE, or bench:DIR (a practice machine).",
             Exit::Usage,
         ),
         CliError::NotWindows => {

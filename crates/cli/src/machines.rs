@@ -47,8 +47,10 @@ pub fn machine(on: &str, case: &Path) -> Result<Machine, CliError> {
     match split(on)? {
         (HERE, _) => here(case),
         (BENCH, folder) => Ok(Machine::Whole(Box::new(Bench::open(Path::new(folder))?))),
-        (DISK, folder) => {
-            let mut disk = Disk::mounted(Path::new(folder))?;
+        (DISK, folders) => {
+            let (folder, drives) = drives(folders);
+            let drives: Vec<_> = drives.into_iter().map(|(drive, folder)| (drive, folder.into())).collect();
+            let mut disk = Disk::mounted_with(Path::new(folder), &drives)?;
             disk.hide(case);
             Ok(Machine::Whole(Box::new(disk)))
         }
@@ -75,8 +77,31 @@ pub fn full(on: &str) -> Result<String, CliError> {
     if kind == HERE {
         return Ok(HERE.to_owned());
     }
-    let full = std::path::absolute(path).map_err(|source| CliError::Io { path: path.into(), source })?;
-    Ok(format!("{kind}{}", full.display()))
+    let full = |path: &str| std::path::absolute(path).map_err(|source| CliError::Io { path: path.into(), source });
+    if kind != DISK {
+        return Ok(format!("{kind}{}", full(path)?.display()));
+    }
+    let (folder, others) = drives(path);
+    let mut on = format!("{kind}{}", full(folder)?.display());
+    for (drive, folder) in others {
+        on.push_str(&format!(",{}={}", drive.trim_end_matches(':'), full(folder)?.display()));
+    }
+    Ok(on)
+}
+
+/// A disk's folder, and those of that machine's other drives: `/mnt/c,D=/mnt/d`.
+fn drives(folders: &str) -> (&str, Vec<(String, &str)>) {
+    let starts_drive = |at: &usize| {
+        let mut letters = folders[*at + 1..].chars();
+        letters.next().is_some_and(|letter| letter.is_ascii_alphabetic()) && letters.next() == Some('=')
+    };
+    let cuts: Vec<usize> = folders.match_indices(',').map(|(at, _)| at).filter(starts_drive).collect();
+    let ends = cuts.iter().skip(1).copied().chain([folders.len()]);
+    let others = cuts.iter().zip(ends).map(|(at, end)| {
+        let (letter, folder) = folders[*at + 1..end].split_at(2);
+        (letter.to_uppercase().replace('=', ":"), folder)
+    });
+    (cuts.first().map_or(folders, |at| &folders[..*at]), others.collect())
 }
 
 /// Whether the machine runs, so that an installer can be started on it.
@@ -123,4 +148,19 @@ pub fn demo(folder: &Path) -> Result<String, CliError> {
 /// Removes the folder of an earlier demo. A folder that is none is left alone.
 pub fn discard_demo(folder: &Path) -> Result<(), CliError> {
     Ok(world::discard(folder)?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_disk_may_have_other_drives() {
+        assert_eq!(drives("/mnt/c"), ("/mnt/c", vec![]));
+        assert_eq!(drives("/mnt/a, b"), ("/mnt/a, b", vec![]));
+        let both = ("/mnt/c", vec![("D:".to_owned(), "/mnt/a,b"), ("E:".to_owned(), "F:\\")]);
+        assert_eq!(drives("/mnt/c,d=/mnt/a,b,E=F:\\"), both);
+        let full = full("disk:/mnt/c,d=/mnt/d").unwrap();
+        assert!(cfg!(windows) || full == "disk:/mnt/c,D=/mnt/d", "{full}");
+    }
 }

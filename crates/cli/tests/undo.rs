@@ -106,6 +106,45 @@ fn putback_restores_every_byte_and_time() {
     assert_same(&before, &everything(folder.path()), "after putback");
 }
 
+/// The second drive is a file system of its own, where this computer has two.
+#[cfg(target_os = "linux")]
+#[test]
+fn what_lies_on_another_drive_is_held_there_and_comes_back() {
+    use std::os::unix::fs::MetadataExt;
+    let folder = tempfile::tempdir().unwrap();
+    let world = include_str!("worlds/other-drive.toml");
+    world::build(world, &demo::package, &folder.path().join("bench")).unwrap();
+    let others = ["/dev/shm", "/tmp"].into_iter().filter(|other| Path::new(other).is_dir());
+    let device = |path: &Path| fs::metadata(path).unwrap().dev();
+    let other = others.into_iter().find(|other| device(Path::new(other)) != device(folder.path()));
+    let drive = other.map_or_else(tempfile::tempdir, tempfile::tempdir_in).unwrap();
+    let move_there =
+        Command::new("cp").arg("-a").arg(folder.path().join("bench/drives/D/.")).arg(drive.path()).status();
+    assert!(move_there.unwrap().success());
+    fs::remove_dir_all(folder.path().join("bench/drives")).unwrap();
+    let all = || {
+        let mut all = everything(folder.path());
+        walk(drive.path(), &mut all);
+        all
+    };
+    let before = all();
+    let on = format!("disk:bench/disk,D={}", drive.path().display());
+    assert_eq!(code(folder.path(), &["open", "scale desk", "--on", &on]), 0);
+    assert_eq!(code(folder.path(), &["plan"]), 0);
+    for round in ["first", "again"] {
+        assert_eq!(code(folder.path(), &["clear", "--yes"]), 0, "{round}");
+        for gone in ["Dairy/Fennelgate/Scale Desk", "Program Files/Fennelgate"] {
+            assert!(!drive.path().join(gone).exists(), "{gone}");
+        }
+        for stays in ["Dairy/Fennelgate/Label Bridge", "Lists/maren", "Backup/WEIGH-02", "$RECYCLE.BIN"] {
+            assert!(drive.path().join(stays).exists(), "{stays}");
+        }
+        assert_eq!(drive.path().join("$Stubble").exists(), other.is_some(), "held on its own file system");
+        assert_eq!(code(folder.path(), &["putback", "--yes"]), 0, "{round}");
+        assert_same(&before, &all(), round);
+    }
+}
+
 #[test]
 fn steps_put_back_one_by_one_in_any_order_restore_the_rest() {
     let folder = planned();

@@ -4,14 +4,14 @@ mod pc;
 
 use pc::{Pc, traced};
 use stubble_core::footprint::Named;
-use stubble_core::model::{Guid, Place, PlaceKind, RegValue};
+use stubble_core::model::{FileTime, Guid, Place, PlaceKind, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::packages::registered::{CLASSES, INSTALLER};
 use stubble_core::plan::{
     Plan, PlanError, Step, StepKind, build, build_in_order, foreign_holders, from_toml, to_toml, validate,
 };
 use stubble_core::subject::{Anchor, AnchorKind, Subject};
-use stubble_core::survey::Survey;
+use stubble_core::survey::{Facts, Survey};
 use stubble_core::trace::{Decision, trace};
 
 const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
@@ -348,6 +348,7 @@ fn what_somebody_knows_to_go_first_is_uninstalled_first() {
         pc.key(&properties, &[("LocalPackage", &format!("C:\\Windows\\Installer\\{packed}.msi"))]);
     }
     pc.raw(&format!("{CLASSES}\\Products\\{packed}"), RegValue::text("ProductName", "Quernlight Scale Desk Add-on"));
+    pc.facts_mut().now = Some(FileTime(1));
     let survey = pc.survey();
     let registered = Registered::read(&survey);
     let subject = pc::subject(&survey, &[], "Quernlight Scale Desk");
@@ -361,14 +362,17 @@ fn what_somebody_knows_to_go_first_is_uninstalled_first() {
         ..subject.clone()
     };
     let trace = trace(&survey, &registered, &both);
-    let order = |order: &[Named]| -> Vec<String> {
-        let plan = build_in_order(&survey, &registered, &trace, "Quernlight Scale Desk", order);
+    let order_on = |survey: &Survey, order: &[Named]| -> Vec<String> {
+        let plan = build_in_order(survey, &registered, &trace, "Quernlight Scale Desk", order);
         let uninstalls = plan.steps.into_iter().filter(|step| step.kind == StepKind::Uninstall);
         uninstalls.map(|step| step.place.path).collect()
     };
     let main_first = [Named { name: "Quernlight Scale Desk".to_owned(), upgrade_code: None }];
-    assert_eq!(order(&[]), [OTHER, CODE]);
-    assert_eq!(order(&main_first), [CODE, OTHER]);
+    assert_eq!(order_on(&survey, &[]), [OTHER, CODE]);
+    assert_eq!(order_on(&survey, &main_first), [CODE, OTHER]);
+    // Nothing can be run on a disk.
+    let facts = Facts { now: None, ..survey.facts.clone() };
+    assert_eq!(order_on(&Survey { facts, ..survey }, &[]), Vec::<String>::new());
 }
 
 #[test]

@@ -253,36 +253,36 @@ impl Case {
 
     /// Keeps the machine's registry as it was before this case changed it.
     pub(crate) fn keep_registry(&self, machine: &dyn Alter) -> Result<(), LedgerError> {
-        let kept = self.holding(machine)?.join("registry");
-        make_room(&kept, machine)?;
+        let kept = self.holding(machine, None)?.join("registry");
+        make_room(&kept, machine, None)?;
         Ok(machine.keep_registry(&kept)?)
     }
 
-    /// The folder into which files and folders are taken: the one that was chosen, or in the case,
-    /// where that lies on the machine's own file system; else on the machine, under a name that only
+    /// The folder into which what lies at a path, or on the system drive for none, is taken: the one that was
+    /// chosen, or in the case, where that lies on the same file system; else on that drive, under a name that only
     /// this case has.
-    pub fn holding(&self, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
+    pub fn holding(&self, machine: &dyn Alter, of: Option<&str>) -> Result<PathBuf, LedgerError> {
         if let Some(chosen) = &self.about.vault {
-            match machine.can_hold(chosen) {
+            match machine.can_hold(chosen, of) {
                 Ok(()) => return Ok(chosen.join(self.own_name())),
                 Err(MachineError::OtherFileSystem(_)) => {}
                 Err(error) => return Err(error.into()),
             }
         }
-        match machine.can_hold(&self.folder) {
+        match machine.can_hold(&self.folder, of) {
             Ok(()) => Ok(self.folder.join("vault")),
-            Err(MachineError::OtherFileSystem(_)) => Ok(machine.own_vault()?.join(self.own_name())),
+            Err(MachineError::OtherFileSystem(_)) => Ok(machine.own_vault(of).join(self.own_name())),
             Err(error) => Err(error.into()),
         }
     }
 }
 
-/// Makes the folder in which something is to be held. One at the top of the machine's drive is for
+/// Makes the folder in which something from a path is to be held. One at the top of a drive of the machine is for
 /// administrators only.
-pub(crate) fn make_room(held: &Path, machine: &dyn Alter) -> Result<(), LedgerError> {
+pub(crate) fn make_room(held: &Path, machine: &dyn Alter, of: Option<&str>) -> Result<(), LedgerError> {
     let Some(folder) = held.parent() else { return Ok(()) };
-    if held.starts_with(machine.later_vault()?.0) {
-        machine.make_vault()?;
+    if held.starts_with(machine.later_vault(of).0) {
+        machine.make_vault(of)?;
     }
     durable::make_folders(folder).map_err(LedgerError::io(folder))
 }
@@ -294,6 +294,8 @@ pub(crate) struct Elsewhere {
     /// The contents of files, by their digests.
     pub store: PathBuf,
     folder: PathBuf,
+    /// The folder that was chosen.
+    vault: PathBuf,
 }
 
 impl Elsewhere {
@@ -317,17 +319,22 @@ impl Elsewhere {
 }
 
 impl Case {
-    /// The place on another file system that was chosen for the vault, if there is one.
-    pub(crate) fn elsewhere(&self, machine: &dyn Alter) -> Result<Option<Elsewhere>, LedgerError> {
-        let Some(chosen) = &self.about.vault else { return Ok(None) };
-        match machine.can_hold(chosen) {
+    /// The place that was chosen for the vault, where it is on another file system than what lies at a path, or than
+    /// the system drive for none.
+    pub(crate) fn elsewhere(&self, machine: &dyn Alter, of: Option<&str>) -> Result<Option<Elsewhere>, LedgerError> {
+        let Some(chosen) = self.chosen_vault() else { return Ok(None) };
+        match machine.can_hold(&chosen.vault, of) {
             Ok(()) => Ok(None),
-            Err(MachineError::OtherFileSystem(_)) => {
-                let folder = chosen.join(self.own_name());
-                Ok(Some(Elsewhere { store: folder.join("contents"), folder }))
-            }
+            Err(MachineError::OtherFileSystem(_)) => Ok(Some(chosen)),
             Err(error) => Err(error.into()),
         }
+    }
+
+    /// The place that was chosen for the vault.
+    pub(crate) fn chosen_vault(&self) -> Option<Elsewhere> {
+        let vault = self.about.vault.clone()?;
+        let folder = vault.join(self.own_name());
+        Some(Elsewhere { store: folder.join("contents"), folder, vault })
     }
 }
 

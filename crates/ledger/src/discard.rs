@@ -83,13 +83,13 @@ pub fn discard(case: &mut Case, machine: &dyn Alter, steps: &[String]) -> Result
             }
         }
     }
-    remove_loose_contents(case, machine)?;
+    remove_loose_contents(case)?;
     Ok(held)
 }
 
 /// Contents that no listing names any more.
-fn remove_loose_contents(case: &Case, machine: &dyn Alter) -> Result<(), LedgerError> {
-    let Some(elsewhere) = case.elsewhere(machine)? else { return Ok(()) };
+fn remove_loose_contents(case: &Case) -> Result<(), LedgerError> {
+    let Some(elsewhere) = case.chosen_vault() else { return Ok(()) };
     let mut named = BTreeSet::new();
     for listing in elsewhere.listings() {
         named.extend(parcel::contents(&listing)?);

@@ -14,25 +14,28 @@ const OWN: u64 = 8 << 20;
 impl Case {
     /// Fails with [`LedgerError::NoSpace`] where a plan would not fit: on the machine's drive its
     /// registry is written anew, in the case folder the records are kept, and in a vault on another
-    /// file system there must be room for everything.
+    /// file system there must be room for everything that is carried there.
     pub(crate) fn has_room_for(&self, machine: &dyn Alter, plan: &Plan) -> Result<(), LedgerError> {
         let room = machine.room()?;
         enough("the machine's drive", room.free, room.registry + OWN)?;
         let own = self.folder();
         enough(&own.display().to_string(), free(own)?, OWN)?;
-        let elsewhere = self.elsewhere(machine)?;
         // An uninstaller says nowhere what it will take: all that the plan names is copied.
         let uninstalls = plan.chosen().any(|step| step.kind == StepKind::Uninstall);
-        if elsewhere.is_none() && !uninstalls {
+        if self.about.vault.is_none() && !uninstalls {
             return Ok(());
         }
         let steps = plan.steps.iter().filter(|step| uninstalls || step.decision == Decision::Remove);
         let places: Vec<_> = steps.flat_map(|step| step.places()).cloned().collect();
         let survey = machine.survey_of(&places)?;
-        let on_disk = places.iter().filter(|place| place.kind.is_on_disk());
-        let bytes: u64 = on_disk.filter_map(|place| Some(survey.weight(survey.files.find(&place.path)?).0)).sum();
-        let chosen = elsewhere.and(self.about.vault.as_deref()).unwrap_or(own);
-        enough(&chosen.display().to_string(), free(chosen)?, bytes + OWN)
+        let mut bytes = 0;
+        for place in places.iter().filter(|place| place.kind.is_on_disk()) {
+            if uninstalls || self.elsewhere(machine, Some(&place.path))?.is_some() {
+                bytes += survey.files.find(&place.path).map_or(0, |at| survey.weight(at).0);
+            }
+        }
+        let room = self.elsewhere(machine, None)?.and(self.about.vault.as_deref()).unwrap_or(own);
+        enough(&room.display().to_string(), free(room)?, bytes + OWN)
     }
 }
 

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
 use stubble_machine::{Alter, durable};
 
-use crate::case::short_digest;
+use crate::case::{Elsewhere, short_digest};
 use crate::journal::DeedState;
 use crate::steps::{At, Later, Piece, entry, replace, uninstaller};
 use crate::{Case, LedgerError};
@@ -123,7 +123,7 @@ impl Case {
                 state.entries += 1;
                 let at = At { case: self, deed: deed.number, piece: number, again: false };
                 let held = entry::held(piece, &at, machine)?;
-                let checked = match entry::check_away(machine, &at) {
+                let checked = match entry::check_away(&place.path, machine, &at) {
                     Ok(false) => entry::check_held(piece, &held, machine),
                     other => other.map(drop),
                 };
@@ -134,15 +134,17 @@ impl Case {
         }
         Ok(state)
     }
+}
 
-    /// Where a piece of a deed that is a file or folder is held. Its own name is kept.
-    pub(crate) fn held(
-        &self,
-        deed: u32,
-        piece: usize,
-        name: &str,
-        machine: &dyn Alter,
-    ) -> Result<PathBuf, LedgerError> {
-        Ok(self.holding(machine)?.join(format!("{deed:04}")).join(piece.to_string()).join(name))
+impl At<'_> {
+    /// Where this piece is held, if it is a file or folder: on the drive on which its path lies, under its own name.
+    pub(crate) fn held(&self, path: &str, name: &str, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
+        let holding = self.case.holding(machine, Some(path))?;
+        Ok(holding.join(format!("{:04}", self.deed)).join(self.piece.to_string()).join(name))
+    }
+
+    /// Where this piece is carried to, once it is taken.
+    pub(crate) fn elsewhere(&self, path: &str, machine: &dyn Alter) -> Result<Option<Elsewhere>, LedgerError> {
+        self.case.elsewhere(machine, Some(path))
     }
 }

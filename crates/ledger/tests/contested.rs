@@ -87,7 +87,7 @@ fn a_case_on_another_file_system_holds_what_it_takes_on_the_machines_own() {
     let Ok(other) = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")) else { return };
     let about = stage.case().about.clone();
     let mut open = Case::create(&other.path().join("case"), about).unwrap();
-    let held = open.holding(&stage.bench).unwrap();
+    let held = open.holding(&stage.bench, None).unwrap();
     assert!(held.starts_with(stage.folder.path()), "{}", held.display());
     let reports = carry_out(&mut open, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
     assert!(reports.iter().all(|report| report.outcome == Outcome::Done), "{reports:?}");
@@ -273,7 +273,7 @@ fn a_vault_on_another_file_system_holds_each_content_once_and_gives_everything_b
     let state = case.check_vault(&stage.bench).unwrap();
     assert!(state.entries > 2 && state.faults.is_empty(), "{state:?}");
     // Nothing of it is left on the machine's own disk.
-    let left = case.holding(&stage.bench).unwrap();
+    let left = case.holding(&stage.bench, None).unwrap();
     let files = left.read_dir().unwrap().flat_map(|deed| deed.unwrap().path().read_dir().into_iter().flatten());
     let held = files.flat_map(|piece| piece.unwrap().path().read_dir().into_iter().flatten());
     assert_eq!(held.filter(|entry| !entry.as_ref().unwrap().path().to_string_lossy().contains("registry")).count(), 0);
@@ -312,7 +312,7 @@ fn what_is_half_carried_away_is_not_lost_when_the_other_disk_fails() {
     let mut deeds = own.read_dir().unwrap().map(|entry| entry.unwrap().path());
     let deed = deeds.find(|deed| deed.join("0.json").is_file()).unwrap();
     let name = deed.file_name().unwrap().to_owned();
-    let local = case.holding(&stage.bench).unwrap().join(name).join("0");
+    let local = case.holding(&stage.bench, None).unwrap().join(name).join("0");
     let record =
         std::fs::read(case.folder().join("vault").join(deed.file_name().unwrap()).join("record.json")).unwrap();
     let record: serde_json::Value = serde_json::from_slice(&record).unwrap();

@@ -109,18 +109,18 @@ pub trait Alter: Observe {
     /// Whether the machine may be changed now. Fails with [`MachineError::NotWritable`].
     fn ready(&self) -> Result<(), MachineError>;
 
-    /// Whether a folder can hold what is taken: only on the same file system is taking one
-    /// rename, whatever the size, and nothing that the file system keeps is lost. Fails with
-    /// [`MachineError::OtherFileSystem`].
-    fn can_hold(&self, vault: &Path) -> Result<(), MachineError>;
+    /// Whether a folder can hold what is taken at a path, or on the system drive for none: only on the same
+    /// file system is taking one rename, whatever the size, and nothing that the file system keeps is lost. Fails
+    /// with [`MachineError::OtherFileSystem`].
+    fn can_hold(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError>;
 
-    /// A folder on the machine's own file system that can hold what is taken, for a case that
-    /// lies elsewhere; no survey shows it. It is there once it was [made](Self::make_vault).
-    fn own_vault(&self) -> Result<PathBuf, MachineError>;
+    /// A folder on the file system of a path, or of the system drive for none, that can hold what is taken there,
+    /// for a case that lies elsewhere; no survey shows it. It is there once it was [made](Self::make_vault).
+    fn own_vault(&self, of: Option<&str>) -> PathBuf;
 
     /// Makes the folders of [`own_vault`](Self::own_vault) and [`later_vault`](Self::later_vault), for
     /// administrators only, where they are not there.
-    fn make_vault(&self) -> Result<(), MachineError>;
+    fn make_vault(&self, of: Option<&str>) -> Result<(), MachineError>;
 
     /// Keeps the files of the registry as they are in that folder, where they are files of ours
     /// to change. What is kept there already stays as it is.
@@ -154,9 +154,10 @@ pub trait Alter: Observe {
     /// and this.
     fn set_folder_time(&self, path: &str, time: FileTime) -> Result<(), MachineError>;
 
-    /// A folder on the machine's system drive to which things can be moved at its next start: as
-    /// this computer and as the machine names it. No survey shows it, and it may have to be made.
-    fn later_vault(&self) -> Result<(PathBuf, String), MachineError>;
+    /// A folder on the drive of a path, or on the system drive for none, to which things can be moved at the
+    /// machine's next start: as this computer and as the machine names it. No survey shows it, and it may have to
+    /// be made.
+    fn later_vault(&self, of: Option<&str>) -> (PathBuf, String);
 
     /// Asks the machine to move something at its next start, by its own means. Tells the value in
     /// which it is asked for, with the time stamp of its key.

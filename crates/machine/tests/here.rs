@@ -13,6 +13,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use contract::{FILE, FOLDER, KEY, RUN, Subject, holds_for};
 use stubble_core::model::access::{ADD, AccessList, SYSTEM};
 use stubble_core::model::{KeyTree, Place, RegValue};
+use stubble_core::survey::state;
 use stubble_machine::here::Here;
 use stubble_machine::{Alter, MachineError, Observe, durable};
 
@@ -82,7 +83,7 @@ fn odd_names_and_data_come_back() {
 fn what_is_taken_is_for_administrators_only() {
     let Some(_alone) = alone() else { return };
     let machine = Here::open().unwrap();
-    machine.make_vault().unwrap();
+    machine.make_vault(None).unwrap();
     // As a case is made.
     fs::create_dir_all("C:\\a case").unwrap();
     durable::make_private(Path::new("C:\\a case")).unwrap();
@@ -157,6 +158,33 @@ fn installers_on_other_drives_are_found_and_read() {
     assert!(matches!(machine.read_installer(&found[0].0, 3), Err(MachineError::Refused { .. })));
     assert!(matches!(machine.read_installer("S:\\setups\\..\\x", 3), Err(MachineError::Refused { .. })));
     assert!(machine.read_file(&found[0].0, 100).is_err(), "only what a person has named is read there");
+    assert!(machine.survey().unwrap().files.find("S:").is_none(), "a stick is not surveyed");
+}
+
+/// Drive D: is a fixed one, which `scripts/windows-suite.sh` makes beside the first.
+#[test]
+fn a_second_fixed_drive_is_surveyed_and_holds_what_is_taken_there() {
+    let Some(_alone) = alone() else { return };
+    let (folder, file) = ("D:\\Dairy\\Scale Desk", "D:\\Dairy\\Scale Desk\\desk.exe");
+    fs::create_dir_all(folder).unwrap();
+    fs::write(file, "a program").unwrap();
+    let machine = Here::open().unwrap();
+    let before = machine.survey().unwrap();
+    assert!(before.exists(file) && before.facts.other_drives.contains(&"D:".to_owned()), "{:?}", before.gaps);
+    assert!(before.facts.free_elsewhere.contains_key("D:"));
+    let beside = Path::new("C:\\windows");
+    assert!(matches!(machine.can_hold(beside, Some(folder)), Err(MachineError::OtherFileSystem(_))));
+    let own = machine.own_vault(Some(folder));
+    assert_eq!(own, Path::new("D:\\$Stubble"));
+    machine.make_vault(Some(folder)).unwrap();
+    let above = machine.take_entry(folder, &own.join("Scale Desk")).unwrap();
+    assert!(!Path::new(folder).exists() && own.join("Scale Desk\\desk.exe").exists());
+    assert!(machine.survey().unwrap().files.find("D:\\$Stubble").is_none());
+    machine.return_entry(&own.join("Scale Desk"), folder, above).unwrap();
+    let state = |survey| state::of(survey, &Place::folder("D:\\Dairy"));
+    assert_eq!(state(&before), state(&machine.survey().unwrap()));
+    assert!(!own.exists(), "our folder goes when it is empty");
+    fs::remove_dir_all("D:\\Dairy").unwrap();
 }
 
 #[test]

@@ -7,8 +7,9 @@ use std::collections::BTreeSet;
 
 use stubble_core::confirm::installed;
 use stubble_core::logs;
+use stubble_core::packages::layout::Layout;
 use stubble_core::packages::predict::{Stop, predict};
-use stubble_core::packages::{Package, PackageError, Registered};
+use stubble_core::packages::{Package, PackageError, Registered, Search};
 use stubble_core::survey::compare::{Difference, compare, count};
 use stubble_core::survey::state;
 use stubble_machine::bench::world::{PackageSource, build, write_package};
@@ -55,6 +56,45 @@ fn check(bench: &Bench, source: &str) -> stubble_core::confirm::Installed {
     let contents = package.contents(&bytes).unwrap();
     let read = |path: &str| bench.read_file(path, 1 << 30).ok();
     installed(&package, &contents, &bench.survey().unwrap(), &read)
+}
+
+#[test]
+fn a_product_is_looked_for_where_it_was_installed() {
+    let (_folder, bench) = bench(
+        "[[key]]
+         path = 'HKLM\\SYSTEM\\MountedDevices'
+         values = { \"\\\\DosDevices\\\\D:\" = { bytes = [1, 2, 3, 4, 0, 0, 16, 0, 0, 0, 0, 0] } }
+
+         [[file]]
+         path = 'D:\\Lists\\empty.qwl'
+
+         [[installed]]
+         source = \"scale-desk-5.1\"
+         from = 'C:\\Setup\\scale-desk-5.1.msi'
+         set = { INSTALLFOLDER = 'D:\\Dairy\\Scale Desk\\' }",
+    );
+    let survey = bench.survey().unwrap();
+    assert!(survey.exists("D:\\Dairy\\Scale Desk\\labels\\wheel-6kg.lbl"));
+    let installed = check(&bench, "scale-desk-5.1");
+    assert!(installed.files == 7 && installed.findings.is_empty(), "{:?}", installed.findings);
+
+    // The next version has nothing registered yet: it goes where its tables say, or where its own search finds the old.
+    let mut next = Package::read(&bytes("scale-desk-5.2")).unwrap();
+    let registered = Registered::read(&survey);
+    let folder = |package: &Package| Layout::on(package, &survey, &registered).folder("INSTALLFOLDER");
+    let usual = "C:\\Program Files\\Fennelgate\\Scale Desk";
+    assert_eq!(folder(&next), usual);
+    let search = |name: &str| Search {
+        property: "INSTALLFOLDER".to_owned(),
+        root: 2,
+        key: "SOFTWARE\\Fennelgate\\Scale Desk".to_owned(),
+        name: name.to_owned(),
+        is_64: true,
+    };
+    next.searches = vec![search("InstallDir")];
+    assert_eq!(folder(&next), "D:\\Dairy\\Scale Desk");
+    next.searches = vec![search("Version")];
+    assert_eq!(folder(&next), usual, "what is no path counts for nothing");
 }
 
 #[test]

@@ -65,11 +65,14 @@ fn start(work: &mut Work, named: &str, seconds: u64) -> Result<Started, CliError
 /// The program that people start: what a shortcut of the package or the footprint leads to, or else what the
 /// footprint says that runs.
 fn own_program(work: &Work) -> Result<Option<String>, CliError> {
-    let facts = &work.survey.facts;
+    let (survey, facts) = (&work.survey, &work.survey.facts);
     let package = work.payload()?.map(|file| file.package);
+    let registered = Registered::read(survey);
     let print = work.footprint()?.unwrap_or_default();
-    let by_package =
-        package.iter().flat_map(|package| Layout::new(package, facts).shortcuts()).map(|(_, target)| target);
+    let by_package = package
+        .iter()
+        .flat_map(|package| Layout::on(package, survey, &registered).shortcuts())
+        .map(|(_, target)| target);
     let by_print = print.shortcuts.iter().flat_map(|shortcut| on_machine(&shortcut.target, facts));
     let files = print.files.iter().flat_map(|file| on_machine(&file.path, facts));
     let runs = |file: &String| print.processes.iter().any(|name| fold(leaf(file)) == fold(name));
@@ -220,8 +223,9 @@ fn elsewhere(ran: &Ran, trace: &Trace, survey: &Survey) -> Vec<Change> {
         let own = own.into_iter().chain(restless(&survey.facts)).collect::<Vec<_>>();
         return changes.filter(|change| !own.iter().any(|place| change.place.is_within(place))).cloned().collect();
     };
-    let own: BTreeSet<Place> = Layout::new(package, &survey.facts).places().iter().map(Place::folded).collect();
     let registered = Registered::read(survey);
+    let layout = Layout::on(package, survey, &registered);
+    let own: BTreeSet<Place> = layout.places().iter().map(Place::folded).collect();
     let parts = registered.products.get(&package.product_code).map(|product| product.parts.as_slice());
     let is_own = |place: &Place| {
         let folded = place.folded();

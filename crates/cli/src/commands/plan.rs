@@ -29,7 +29,7 @@ fn note_vault(work: &Work, ui: &mut Ui) {
     let is_elsewhere = work
         .machine
         .alter()
-        .is_ok_and(|machine| matches!(machine.can_hold(vault), Err(MachineError::OtherFileSystem(_))));
+        .is_ok_and(|machine| matches!(machine.can_hold(vault, None), Err(MachineError::OtherFileSystem(_))));
     if is_elsewhere {
         ui.tell(&format!(
             "note: what is taken is carried to {}, on another disk; a second name (hard link) of a file that is not \

@@ -4,14 +4,14 @@ use std::collections::BTreeSet;
 
 use crate::model::path::{is_inside_or_same, parent};
 use crate::model::{Place, PlaceKind};
-use crate::packages::Package;
 use crate::packages::layout::Layout;
+use crate::packages::{Package, Registered};
 use crate::survey::Survey;
 
 /// Folders and keys in which setup has to make or change something: those that its package writes to, or else the
 /// nearest above them that are there.
-pub fn targets(package: &Package, survey: &Survey) -> Vec<Place> {
-    let layout = Layout::new(package, &survey.facts);
+pub fn targets(package: &Package, survey: &Survey, registered: &Registered) -> Vec<Place> {
+    let layout = Layout::on(package, survey, registered);
     let mut found = BTreeSet::new();
     for place in layout.places() {
         let holder = match place.kind {

@@ -83,13 +83,14 @@ pub fn installed(
     survey: &Survey,
     read: &dyn Fn(&str) -> Option<Vec<u8>>,
 ) -> Installed {
-    let layout = Layout::new(package, &survey.facts);
+    let registered = Registered::read(survey);
+    let layout = Layout::on(package, survey, &registered);
     let mut result = Installed { product: format!("{} {}", package.name, package.version), ..Installed::default() };
     files(package, contents, &layout, read, &mut result);
     values(package, &layout, survey, &mut result);
     shortcuts(&layout, survey, &mut result);
     services(package, survey, &mut result);
-    registration(package, survey, &mut result);
+    registration(package, survey, &registered, &mut result);
     result
 }
 
@@ -156,8 +157,7 @@ fn services(package: &Package, survey: &Survey, result: &mut Installed) {
 }
 
 /// Product, list entry, cached package and upgrade code agree with one another.
-fn registration(package: &Package, survey: &Survey, result: &mut Installed) {
-    let registered = Registered::read(survey);
+fn registration(package: &Package, survey: &Survey, registered: &Registered, result: &mut Installed) {
     let place = Place::new(crate::model::PlaceKind::Product, package.product_code.to_string());
     let mut wrong = |expected: &str, seen: String| {
         result.findings.push(Finding::new(place.clone(), expected, seen, REINSTALL));

@@ -2,16 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use super::{Component, Package, RegistryRow};
+use super::folders::{self, Folders};
+use super::{Component, Package, Registered, RegistryRow, predict};
 use crate::model::registry::RegValue;
 use crate::model::{Place, path};
-use crate::survey::Facts;
+use crate::survey::{Facts, Survey};
 
 /// A package laid out on one machine: every path resolved.
 #[derive(Debug)]
 pub struct Layout<'p> {
     package: &'p Package,
-    folders: BTreeMap<String, String>,
+    folders: Folders,
     properties: BTreeMap<String, String>,
     files: BTreeMap<String, String>,
     software: String,
@@ -27,28 +28,20 @@ pub struct PlacedValue {
 }
 
 impl<'p> Layout<'p> {
-    /// Lays the package out for a machine.
+    /// Lays the package out for a machine, in the folders that its tables name.
     pub fn new(package: &'p Package, facts: &Facts) -> Self {
-        let x86 = facts.program_files_x86.clone().unwrap_or_else(|| facts.program_files.clone());
-        let drive = facts.windows.get(..2).unwrap_or("C:").to_owned();
-        let standard = [
-            ("TARGETDIR", format!("{drive}\\")),
-            ("ProgramFilesFolder", x86.clone()),
-            ("ProgramFiles64Folder", facts.program_files.clone()),
-            ("CommonFilesFolder", format!("{x86}\\Common Files")),
-            ("CommonFiles64Folder", format!("{}\\Common Files", facts.program_files)),
-            ("CommonAppDataFolder", facts.program_data.clone()),
-            ("ProgramMenuFolder", facts.common_start_menu()),
-            ("WindowsFolder", facts.windows.clone()),
-            ("System64Folder", format!("{}\\System32", facts.windows)),
-            ("DesktopFolder", format!("{drive}\\Users\\Public\\Desktop")),
-        ];
-        let mut folders: BTreeMap<String, String> =
-            standard.into_iter().map(|(name, path)| (name.to_owned(), path)).collect();
-        for name in package.directories.keys() {
-            let path = folder(package, &folders, name, 0);
-            folders.insert(name.clone(), path);
-        }
+        Self::in_folders(package, facts, folders::folders(package, facts, &package.properties, Folders::new()))
+    }
+
+    /// Lays the package out where its product is installed on a machine, or where it will be: in the folders of the
+    /// files that the package installer has registered for it, and in those that its own searches find.
+    pub fn on(package: &'p Package, survey: &Survey, registered: &Registered) -> Self {
+        let known = folders::registered(package, registered);
+        let set = predict::properties(package, survey);
+        Self::in_folders(package, &survey.facts, folders::folders(package, &survey.facts, &set, known))
+    }
+
+    fn in_folders(package: &'p Package, facts: &Facts, folders: Folders) -> Self {
         let software = match (package.is_64, &facts.program_files_x86) {
             (false, Some(_)) => "HKLM\\SOFTWARE\\WOW6432Node",
             _ => "HKLM\\SOFTWARE",
@@ -176,18 +169,5 @@ impl<'p> Layout<'p> {
             rest = behind;
         }
         out + rest
-    }
-}
-
-fn folder(package: &Package, known: &BTreeMap<String, String>, name: &str, depth: usize) -> String {
-    if let Some(path) = known.get(name) {
-        return path.clone();
-    }
-    match package.directories.get(name) {
-        Some((Some(above), part)) if depth < 64 && above != name => {
-            let above = folder(package, known, above, depth + 1);
-            if part == "." { above } else { path::join(&above, part) }
-        }
-        _ => known.get("TARGETDIR").cloned().unwrap_or_default(),
     }
 }

@@ -1,6 +1,7 @@
 //! Installer packages (`.msi`): what one contains, where it goes, and what it will say.
 
 pub mod condition;
+mod folders;
 mod hostile;
 pub mod layout;
 pub mod predict;

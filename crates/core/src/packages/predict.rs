@@ -61,17 +61,12 @@ pub struct Prediction {
 
 /// What the package will do at its first decisions: related products, searches, conditions.
 pub fn predict(package: &Package, survey: &Survey, registered: &Registered) -> Prediction {
-    let mut prediction = Prediction { properties: start_properties(package, survey), ..Prediction::default() };
+    let mut prediction = Prediction { properties: properties(package, survey), ..Prediction::default() };
     if registered.products.get(&package.product_code).is_some_and(|product| product.has_product_key) {
         prediction.properties.insert("Installed".to_owned(), "00:00:00".to_owned());
     }
     for upgrade in &package.upgrades {
         find_related(package, upgrade, registered, &mut prediction);
-    }
-    for search in &package.searches {
-        if let Some(text) = searched(search, survey) {
-            prediction.properties.insert(search.property.clone(), text);
-        }
     }
     for row in &package.conditions {
         let stop = match Condition::parse(&row.condition) {
@@ -108,7 +103,8 @@ pub fn holds(condition: &Condition, properties: &BTreeMap<String, String>, surve
 }
 
 /// Properties that setup starts with: its own table, and those that describe the system.
-fn start_properties(package: &Package, survey: &Survey) -> BTreeMap<String, String> {
+/// Properties as setup has them once its searches are done.
+pub(super) fn properties(package: &Package, survey: &Survey) -> BTreeMap<String, String> {
     let mut properties = package.properties.clone();
     // Windows 10 and 11 tell packages 603, as documented, whatever their own version is.
     let told = match survey.facts.version.as_str() {
@@ -125,6 +121,8 @@ fn start_properties(package: &Package, survey: &Survey) -> BTreeMap<String, Stri
     properties.insert("WindowsBuild".into(), survey.facts.build.to_string());
     properties.insert("Privileged".into(), "1".into());
     properties.insert("AdminUser".into(), "1".into());
+    let found = package.searches.iter().filter_map(|search| Some((search.property.clone(), searched(search, survey)?)));
+    properties.extend(found);
     properties
 }
 

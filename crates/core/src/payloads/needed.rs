@@ -104,7 +104,7 @@ pub fn missing_libraries(survey: &Survey, package: &Package) -> BTreeMap<String,
     if !survey.exists(&join(&system, "kernel32.dll")) {
         return missing;
     }
-    let layout = Layout::new(package, &survey.facts);
+    let layout = Layout::on(package, survey, &Registered::read(survey));
     let own: Vec<String> = package.files.iter().map(|file| fold(&file.name)).collect();
     let places = [system, join(&survey.facts.windows, "SysWOW64"), survey.facts.windows.clone()];
     for (id, libraries) in &package.imports {

@@ -113,8 +113,10 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
     })
 }
 
-/// A product that is registered with its package can remove itself, which goes before anything by hand.
+/// A product that is registered with its package can remove itself, which goes before anything by hand; on a machine
+/// that runs.
 fn uninstall(survey: &Survey, registered: &Registered, unregister: &Step) -> Option<Step> {
+    survey.facts.now?;
     if unregister.kind != StepKind::Unregister || unregister.decision == Decision::Keep {
         return None;
     }

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use super::{FORMAT, Plan, Step, StepKind, state};
 use crate::model::{Place, PlaceKind};
-use crate::packages::Package;
 use crate::packages::layout::Layout;
+use crate::packages::{Package, Registered};
 use crate::survey::Survey;
 use crate::trace::{Decision, Standing};
 
@@ -19,7 +19,7 @@ pub fn repair(
     read: &dyn Fn(&str) -> Option<Vec<u8>>,
     subject: &str,
 ) -> (Plan, Vec<Vec<u8>>) {
-    let layout = Layout::new(package, &survey.facts);
+    let layout = Layout::on(package, survey, &Registered::read(survey));
     let (mut steps, mut wanted_by_steps) = (Vec::new(), Vec::new());
     for file in &package.files {
         let (Some(path), Some(wanted)) = (layout.file(&file.id), contents.get(&file.id)) else { continue };

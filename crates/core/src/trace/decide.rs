@@ -346,8 +346,10 @@ pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
         PlaceKind::Key if path.contains("\\SYSTEMCERTIFICATES\\") => Group::Registration,
         _ if scene.user_of(&place.path).is_some() => Group::UserData,
         PlaceKind::Folder | PlaceKind::File => {
-            let programs = scene.survey.facts.program_folders();
-            match programs.iter().any(|folder| is_inside_or_same(&place.path, folder)) {
+            let facts = &scene.survey.facts;
+            // What people put on another drive are programs.
+            let folders = facts.program_folders().into_iter().chain(facts.other_drives.iter().map(String::as_str));
+            match folders.into_iter().any(|folder| is_inside_or_same(&place.path, folder)) {
                 true => Group::Program,
                 false => Group::MachineData,
             }

@@ -371,11 +371,17 @@ impl<'s> Scene<'s> {
     }
 }
 
+/// Folders of other drives that people have setups use instead of the system drive's.
+const OTHER_DRIVES: [&str; 2] = ["Program Files", "Program Files (x86)"];
+
 /// Folders in which programs of all publishers keep their own.
 pub fn roots(facts: &Facts) -> Vec<String> {
     let mut roots: Vec<String> = facts.program_folders().into_iter().map(str::to_owned).collect();
     roots.extend(facts.program_folders().into_iter().map(|folder| format!("{folder}\\Common Files")));
     roots.push(facts.program_data.clone());
+    for drive in &facts.other_drives {
+        roots.extend(OTHER_DRIVES.map(|folder| format!("{drive}\\{folder}")));
+    }
     for user in &facts.users {
         roots.extend([
             user.roaming(),

@@ -33,14 +33,14 @@ pub(super) fn take(
     machine: &dyn Alter,
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
-    let held = at.case.held(at.deed, at.piece, name, machine)?;
-    make_room(&held, machine)?;
+    let held = at.held(path, name, machine)?;
+    make_room(&held, machine, Some(path))?;
     match machine.take_entry(path, &held) {
         Ok(above) => piece.set_after(above.after),
         Err(MachineError::Absent(_)) => {}
         Err(error) => return Err(error.into()),
     }
-    carry_away(&held, machine, at)
+    carry_away(path, &held, machine, at)
 }
 
 /// Folders above a listing that are ours: the deed's, the case's, and the chosen one that holds it.
@@ -48,8 +48,8 @@ const ABOVE_LISTING: usize = 3;
 
 /// Carries what is held to the place on another file system that was chosen for the vault. From
 /// the moment when its listing is there, that is what counts.
-fn carry_away(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
-    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(()) };
+fn carry_away(path: &str, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
+    let Some(elsewhere) = at.elsewhere(path, machine)? else { return Ok(()) };
     if std::fs::symlink_metadata(held).is_err() {
         return Ok(());
     }
@@ -69,12 +69,12 @@ fn carry_away(held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<(), Ledge
 
 /// Fetches what was carried away, unless all of it is still here; tells whether there is anything to
 /// put back. What is left here of an interruption goes only when the whole has arrived.
-fn fetch(piece: &Piece, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
+fn fetch(piece: &Piece, path: &str, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
     let is_here = std::fs::symlink_metadata(held).is_ok();
     if is_here && check_held(piece, held, machine).is_ok() {
         return Ok(true);
     }
-    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(is_here) };
+    let Some(elsewhere) = at.elsewhere(path, machine)? else { return Ok(is_here) };
     let listing = elsewhere.listing(at.deed, at.piece);
     if !listing.exists() {
         return Ok(is_here);
@@ -82,7 +82,7 @@ fn fetch(piece: &Piece, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result
     let Some((folder, name)) = held.parent().zip(held.file_name()) else { return Ok(false) };
     let coming = folder.join("coming");
     parcel::remove(&coming)?;
-    make_room(&coming.join(name), machine)?;
+    make_room(&coming.join(name), machine, Some(path))?;
     parcel::unpack(&listing, &elsewhere.store, &coming.join(name))?;
     parcel::remove(held)?;
     durable::rename(&coming.join(name), held).map_err(LedgerError::io(held))?;
@@ -92,8 +92,8 @@ fn fetch(piece: &Piece, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result
 }
 
 /// The listing goes when what it lists is back.
-fn forget(machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
-    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(()) };
+fn forget(path: &str, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
+    let Some(elsewhere) = at.elsewhere(path, machine)? else { return Ok(()) };
     let listing = elsewhere.listing(at.deed, at.piece);
     if listing.exists() {
         durable::remove_file(&listing).map_err(LedgerError::io(&listing))?;
@@ -106,7 +106,7 @@ fn forget(machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
 pub(crate) fn held(piece: &Piece, at: &At<'_>, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
     match piece {
         Piece::Entry { later: Some(later), .. } => on_this_computer(&later.to, machine),
-        Piece::Entry { name, .. } => at.case.held(at.deed, at.piece, name, machine),
+        Piece::Entry { path, name, .. } => at.held(path, name, machine),
         _ => Err(MachineError::Unsupported("holding what is no file").into()),
     }
 }
@@ -134,10 +134,10 @@ pub(super) fn put_back(
     }
     let held = held(piece, at, machine)?;
     let is_back = at.again && is_as_taken(piece, path, machine)?;
-    if !is_back && fetch(piece, &held, machine, at)? {
+    if !is_back && fetch(piece, path, &held, machine, at)? {
         check_held(piece, &held, machine)?;
         machine.return_entry(&held, path, above)?;
-        return forget(machine, at);
+        return forget(path, machine, at);
     }
     // It was never taken, or is back already; else it was taken out of the vault.
     let survey = machine.survey_of(&[Place::folder(path)])?;
@@ -150,7 +150,7 @@ pub(super) fn put_back(
     if at.again && above.after != FileTime(0) && time.is_some_and(|time| time != above.before) {
         machine.set_folder_time(folder, above.before)?;
     }
-    if is_back { forget(machine, at) } else { Ok(()) }
+    if is_back { forget(path, machine, at) } else { Ok(()) }
 }
 
 /// Whether something that is carried away stands in its place, as it was taken: an interruption
@@ -164,7 +164,8 @@ fn is_as_taken(piece: &Piece, path: &str, machine: &dyn Alter) -> Result<bool, L
 
 /// Size in bytes of what is held.
 pub(crate) fn weight(piece: &Piece, at: &At<'_>, machine: &dyn Alter) -> Result<u64, LedgerError> {
-    if let Some(elsewhere) = at.case.elsewhere(machine)? {
+    let Piece::Entry { path, .. } = piece else { return Ok(0) };
+    if let Some(elsewhere) = at.elsewhere(path, machine)? {
         let listing = elsewhere.listing(at.deed, at.piece);
         if listing.exists() {
             return Ok(parcel::weight_of(&listing)?);
@@ -175,15 +176,16 @@ pub(crate) fn weight(piece: &Piece, at: &At<'_>, machine: &dyn Alter) -> Result<
 
 /// Deletes what is held. Passes over what is deleted already.
 pub(crate) fn discard(piece: &Piece, at: &At<'_>, machine: &dyn Alter) -> Result<(), LedgerError> {
-    forget(machine, at)?;
+    let Piece::Entry { path, .. } = piece else { return Ok(()) };
+    forget(path, machine, at)?;
     let held = held(piece, at, machine)?;
     parcel::remove(&held)?;
     Ok(())
 }
 
 /// Fails where what is carried away is not whole.
-pub(crate) fn check_away(machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
-    let Some(elsewhere) = at.case.elsewhere(machine)? else { return Ok(false) };
+pub(crate) fn check_away(path: &str, machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
+    let Some(elsewhere) = at.elsewhere(path, machine)? else { return Ok(false) };
     let listing = elsewhere.listing(at.deed, at.piece);
     if !listing.exists() {
         return Ok(false);
@@ -201,10 +203,10 @@ pub(crate) fn put_off(
     write_down: &mut dyn FnMut(&Later) -> Result<(), LedgerError>,
 ) -> Result<(), LedgerError> {
     let Piece::Entry { path, name, .. } = piece else { return Ok(()) };
-    let (folder, spelled) = machine.later_vault()?;
+    let (folder, spelled) = machine.later_vault(Some(path));
     let below = [at.case.own_name(), format!("{:04}", at.deed), at.piece.to_string()];
     let folder = below.iter().fold(folder, |folder, part| folder.join(part));
-    make_room(&folder.join(name), machine)?;
+    make_room(&folder.join(name), machine, Some(path))?;
     for folder in folder.ancestors().take(below.len() + 1) {
         durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
     }
@@ -224,7 +226,7 @@ pub(crate) fn has_moved(later: &Later, machine: &dyn Alter) -> Result<bool, Ledg
 
 /// Where a path in the later vault is here.
 fn on_this_computer(to: &str, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
-    let (folder, spelled) = machine.later_vault()?;
+    let (folder, spelled) = machine.later_vault(Some(to));
     let rest = to.strip_prefix(&spelled).unwrap_or_default();
     let parts: Vec<&str> = rest.split('\\').filter(|part| !part.is_empty()).collect();
     let refused = || MachineError::Refused { path: to.to_owned(), why: "it is no path of the vault".to_owned() };

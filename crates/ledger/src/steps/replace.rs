@@ -45,7 +45,7 @@ enum Stands {
 pub(super) fn take(piece: &mut Piece, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
     let Piece::Replace { path, name, content, .. } = &*piece else { return Ok(()) };
     let (path, name, content) = (path.clone(), name.clone(), content.clone());
-    let held = at.case.held(at.deed, at.piece, &name, machine)?;
+    let held = at.held(&path, &name, machine)?;
     // Nothing is taken for a content that is not there.
     let refused = |error: LedgerError| MachineError::Refused { path: path.clone(), why: error.to_string() };
     let bytes = at.case.content(&content).map_err(refused)?;
@@ -53,14 +53,14 @@ pub(super) fn take(piece: &mut Piece, machine: &dyn Alter, at: &At<'_>) -> Resul
         Stands::New => return Ok(()),
         Stands::Other => return Err(MachineError::Occupied(path).into()),
         Stands::Old => {
-            make_room(&held, machine)?;
+            make_room(&held, machine, Some(&path))?;
             machine.take_entry(&path, &held)?;
         }
         Stands::Nothing => {}
     }
-    let fresh = fresh(at, &name, machine)?;
+    let fresh = fresh(at, &path, &name, machine)?;
     parcel::remove(&fresh)?;
-    make_room(&fresh, machine)?;
+    make_room(&fresh, machine, Some(&path))?;
     machine.write_held(&fresh, &bytes, held.exists().then_some(held.as_path()))?;
     machine.return_entry(&fresh, &path, Default::default())?;
     piece.set_after(time_above(&path, machine)?);
@@ -69,16 +69,16 @@ pub(super) fn take(piece: &mut Piece, machine: &dyn Alter, at: &At<'_>) -> Resul
 
 pub(super) fn put_back(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
     let Piece::Replace { path, name, before, after, .. } = piece else { return Ok(()) };
-    let held = at.case.held(at.deed, at.piece, name, machine)?;
+    let held = at.held(path, name, machine)?;
     let found = time_above(path, machine)?;
     // As it was before, unless somebody else has changed the folder since.
     let time = if found == *after || at.again && *after != FileTime(0) { *before } else { found };
     match stands(piece, machine)? {
         Stands::Other => return Err(MachineError::Occupied(path.clone()).into()),
         Stands::New => {
-            let fresh = fresh(at, name, machine)?;
+            let fresh = fresh(at, path, name, machine)?;
             parcel::remove(&fresh)?;
-            make_room(&fresh, machine)?;
+            make_room(&fresh, machine, Some(path))?;
             machine.take_entry(path, &fresh)?;
         }
         Stands::Old | Stands::Nothing => {}
@@ -96,7 +96,7 @@ pub(super) fn put_back(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Resul
 /// Fails where the vault does not hold the old file as it was.
 pub(crate) fn check(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
     let Piece::Replace { path, name, state: taken, .. } = piece else { return Ok(()) };
-    let held = at.case.held(at.deed, at.piece, name, machine)?;
+    let held = at.held(path, name, machine)?;
     if taken.is_empty() || machine.state_of_held(&held)?.as_ref() == Some(taken) {
         return Ok(());
     }
@@ -106,14 +106,14 @@ pub(crate) fn check(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Result<(
 
 /// Deletes the old file.
 pub(crate) fn discard(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
-    let Piece::Replace { name, .. } = piece else { return Ok(()) };
-    Ok(parcel::remove(&at.case.held(at.deed, at.piece, name, machine)?)?)
+    let Piece::Replace { path, name, .. } = piece else { return Ok(()) };
+    Ok(parcel::remove(&at.held(path, name, machine)?)?)
 }
 
 /// Size in bytes of the old file in the vault.
 pub(crate) fn weight(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Result<u64, LedgerError> {
-    let Piece::Replace { name, .. } = piece else { return Ok(0) };
-    Ok(parcel::weight(&at.case.held(at.deed, at.piece, name, machine)?)?)
+    let Piece::Replace { path, name, .. } = piece else { return Ok(0) };
+    Ok(parcel::weight(&at.held(path, name, machine)?)?)
 }
 
 fn stands(piece: &Piece, machine: &dyn Alter) -> Result<Stands, LedgerError> {
@@ -135,8 +135,8 @@ fn time_above(path: &str, machine: &dyn Alter) -> Result<FileTime, MachineError>
 }
 
 /// Where the new file waits before it is moved into its place, and after it is taken out again.
-fn fresh(at: &At<'_>, name: &str, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
-    Ok(at.case.held(at.deed, at.piece, "new", machine)?.join(name))
+fn fresh(at: &At<'_>, path: &str, name: &str, machine: &dyn Alter) -> Result<PathBuf, LedgerError> {
+    Ok(at.held(path, "new", machine)?.join(name))
 }
 
 impl Case {

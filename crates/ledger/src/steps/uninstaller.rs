@@ -93,7 +93,7 @@ fn to_copy(survey: &Survey, plan: &Plan) -> Vec<Copied> {
 }
 
 fn copies_folder(case: &Case, machine: &dyn Alter, deed: u32) -> Result<PathBuf, LedgerError> {
-    let folder = match case.elsewhere(machine)? {
+    let folder = match case.elsewhere(machine, None)? {
         Some(elsewhere) => elsewhere.folder_of(deed),
         None => case.vault(deed),
     };
@@ -251,7 +251,7 @@ pub(super) fn return_copy(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Re
     let Piece::Copy { path, name, copy, part, state: taken, instead, before, after } = piece else { return Ok(()) };
     let place = Place::folder(path.as_str());
     let survey = machine.survey_of(std::slice::from_ref(&place))?;
-    let held = at.case.held(at.deed, at.piece, name, machine)?;
+    let held = at.held(path, name, machine)?;
     match state::of(&survey, &place) {
         Some(found) if taken.is_empty() || found == *taken => {
             let folder = parent(path).unwrap_or_default();
@@ -264,14 +264,14 @@ pub(super) fn return_copy(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Re
         }
         Some(found) if instead.as_ref() == Some(&found) => {
             let aside = held.with_file_name("instead").join(name);
-            make_room(&aside, machine)?;
+            make_room(&aside, machine, Some(path))?;
             machine.take_entry(path, &aside)?;
         }
         Some(_) => return Err(MachineError::Occupied(path.clone()).into()),
         None => {}
     }
     parcel::remove(&held)?;
-    make_room(&held, machine)?;
+    make_room(&held, machine, Some(path))?;
     let room = copies_folder(at.case, machine, at.deed)?;
     parcel::unpack_part(&listing(&room, *copy), part, &store(at.case, machine, at.deed)?, &held)?;
     if !taken.is_empty() && machine.state_of_held(&held)?.as_ref() != Some(taken) {

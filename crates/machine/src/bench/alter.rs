@@ -1,5 +1,6 @@
 //! Changing the bench. It refuses what a PC would refuse: files in use do not move.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use stubble_core::confirm::Trial;
@@ -10,6 +11,7 @@ use stubble_core::payloads::{Launch, carried};
 use super::Bench;
 use crate::disk::Edit;
 use crate::edits::Edits;
+use crate::elsewhere::is_elsewhere;
 use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, Observe, Room, Watch};
 
@@ -21,16 +23,19 @@ impl Alter for Bench {
         self.disk.may_be_written()
     }
 
-    fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
-        self.disk.is_beside(vault)
+    fn can_hold(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {
+        self.disk.is_beside(vault, of)
     }
 
-    fn own_vault(&self) -> Result<PathBuf, MachineError> {
-        Ok(self.root.join("vault"))
+    fn own_vault(&self, of: Option<&str>) -> PathBuf {
+        match of.is_some_and(|path| is_elsewhere(path, self.disk.drive()).unwrap_or(false)) {
+            true => self.disk.own_folder(of).0,
+            false => self.root.join("vault"),
+        }
     }
 
-    fn make_vault(&self) -> Result<(), MachineError> {
-        self.disk.make_own_folder()
+    fn make_vault(&self, of: Option<&str>) -> Result<(), MachineError> {
+        self.disk.make_own_folder(of)
     }
 
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
@@ -73,8 +78,8 @@ impl Alter for Bench {
         self.disk.set_time(path, time)
     }
 
-    fn later_vault(&self) -> Result<(PathBuf, String), MachineError> {
-        self.disk.own_folder()
+    fn later_vault(&self, of: Option<&str>) -> (PathBuf, String) {
+        self.disk.own_folder(of)
     }
 
     fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError> {
@@ -201,10 +206,10 @@ impl Bench {
     pub fn install(&self, payload: &str) -> Result<InstallerRun, MachineError> {
         let bytes = self.read_installer(payload, LARGEST_PACKAGE)?;
         if !bytes.starts_with(b"MZ") {
-            return super::installer::run(self, payload, &bytes);
+            return super::installer::run(self, payload, &bytes, &BTreeMap::new());
         }
         match carried(&bytes).into_iter().next() {
-            Some(inside) => super::installer::run(self, payload, &inside.content),
+            Some(inside) => super::installer::run(self, payload, &inside.content, &BTreeMap::new()),
             None => Err(MachineError::Unsupported("running a setup program that carries no package")),
         }
     }

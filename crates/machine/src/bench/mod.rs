@@ -1,7 +1,7 @@
 //! The bench: a folder that stands in for a PC.
 //!
-//! `disk/` is its system drive with real hive files and real files; `bench.toml` holds what only
-//! a running system has. Installers on it are real packages, which its engine carries out.
+//! `disk/` is its system drive with real hive files and real files, `drives/D/` another one; `bench.toml` holds
+//! what only a running system has. Installers on it are real packages, which its engine carries out.
 
 mod alter;
 pub mod demo;
@@ -40,7 +40,15 @@ impl Bench {
         if !root.join("disk").is_dir() {
             return Err(missing("disk"));
         }
-        let bench = Self { root: root.to_owned(), disk: Disk::open(&root.join("disk"), root)? };
+        let mut disk = Disk::open(&root.join("disk"), root)?;
+        // Fixed drives; what lies there of others is a stick, which no survey shows.
+        for drive in disk.facts().other_drives.clone() {
+            let folder = root.join("drives").join(drive.trim_end_matches(':'));
+            if folder.is_dir() {
+                disk.add_drive(&drive, &folder)?;
+            }
+        }
+        let bench = Self { root: root.to_owned(), disk };
         bench.state()?;
         Ok(bench)
     }

@@ -31,7 +31,7 @@ impl Observe for Bench {
     }
 
     fn read_installer(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
-        match is_elsewhere(path, "C:")? {
+        match is_elsewhere(path, "C:")? && !self.disk.has_drive_of(path) {
             true => elsewhere::content(&self.elsewhere(path)?, path, most),
             false => self.disk.read_file(path, most),
         }

@@ -7,7 +7,7 @@ use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::Launch;
 
-use super::{Disk, Edit, OWN_FOLDER};
+use super::{Disk, Edit};
 use crate::edits::Edits;
 use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, Room, Watch};
@@ -17,16 +17,16 @@ impl Alter for Disk {
         self.may_be_written()
     }
 
-    fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
-        self.is_beside(vault)
+    fn can_hold(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {
+        self.is_beside(vault, of)
     }
 
-    fn own_vault(&self) -> Result<PathBuf, MachineError> {
-        Ok(self.root().join(OWN_FOLDER))
+    fn own_vault(&self, of: Option<&str>) -> PathBuf {
+        self.own_folder(of).0
     }
 
-    fn make_vault(&self) -> Result<(), MachineError> {
-        self.make_own_folder()
+    fn make_vault(&self, of: Option<&str>) -> Result<(), MachineError> {
+        self.make_own_folder(of)
     }
 
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
@@ -65,8 +65,8 @@ impl Alter for Disk {
         self.set_time(path, time)
     }
 
-    fn later_vault(&self) -> Result<(PathBuf, String), MachineError> {
-        self.own_folder()
+    fn later_vault(&self, of: Option<&str>) -> (PathBuf, String) {
+        self.own_folder(of)
     }
 
     fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError> {

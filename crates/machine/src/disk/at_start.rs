@@ -1,7 +1,5 @@
 //! Asking Windows to move something at its next start, and taking that back.
 
-use std::path::PathBuf;
-
 use stubble_core::model::{Place, at_start};
 
 use super::{Disk, OWN_FOLDER};
@@ -9,15 +7,9 @@ use crate::edits::Edits;
 use crate::{Above, MachineError};
 
 impl Disk {
-    /// The folder at the top of the drive to which things can be moved at a start: here, and as
-    /// the machine names it.
-    pub(crate) fn own_folder(&self) -> Result<(PathBuf, String), MachineError> {
-        Ok((self.root().join(OWN_FOLDER), format!("{}\\{OWN_FOLDER}", self.drive)))
-    }
-
-    /// Makes it where it is not there.
-    pub(crate) fn make_own_folder(&self) -> Result<(), MachineError> {
-        let folder = self.root().join(OWN_FOLDER);
+    /// Makes our own folder on the drive on which a path lies, where it is not there.
+    pub(crate) fn make_own_folder(&self, of: Option<&str>) -> Result<(), MachineError> {
+        let (folder, _) = self.own_folder(of);
         self.make_own(&folder).map_err(MachineError::io(folder.display().to_string()))
     }
 
@@ -45,9 +37,9 @@ impl Disk {
 
     /// Removes empty folders of our own: the ones that were made for a move which did not happen.
     pub(crate) fn tidy_own(&self) -> std::io::Result<()> {
-        let own = self.root().join(OWN_FOLDER);
-        // The folder itself, a case's, a deed's, a piece's.
-        let mut levels = vec![vec![own]];
+        // The folder itself on each drive, a case's, a deed's, a piece's.
+        let own = self.volumes().map(|(_, root)| root.join(OWN_FOLDER));
+        let mut levels = vec![own.collect::<Vec<_>>()];
         for _ in 0..3 {
             let above = levels.last().into_iter().flatten();
             let below = above.filter_map(|folder| std::fs::read_dir(folder).ok()).flatten().filter_map(Result::ok);

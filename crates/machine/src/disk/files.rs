@@ -19,8 +19,8 @@ impl Disk {
     /// Each part is taken as spelled, or else as the one entry of that name in other case. Fails
     /// when a part above the last is a link.
     pub(crate) fn locate(&self, path: &str) -> Result<Option<PathBuf>, MachineError> {
-        let mut at = self.root.clone();
-        let parts = self.parts(path)?;
+        let (root, parts) = self.parts(path)?;
+        let mut at = root.to_owned();
         for (number, part) in parts.iter().enumerate() {
             let Some(name) = named(&at, part) else { return Ok(None) };
             at.push(name);
@@ -35,8 +35,9 @@ impl Disk {
 
     /// Where a path is, or would be: parts that are not there are taken as spelled.
     pub(crate) fn locate_new(&self, path: &str) -> Result<PathBuf, MachineError> {
-        let mut at = self.root.clone();
-        for part in self.parts(path)? {
+        let (root, parts) = self.parts(path)?;
+        let mut at = root.to_owned();
+        for part in parts {
             let name = named(&at, part).unwrap_or_else(|| part.into());
             at.push(name);
             if fs::symlink_metadata(&at).is_ok_and(|meta| meta.file_type().is_symlink()) {
@@ -47,24 +48,31 @@ impl Disk {
         Ok(at)
     }
 
-    fn parts<'p>(&self, path: &'p str) -> Result<Vec<&'p str>, MachineError> {
+    /// The top of the drive on which a path lies, and the names below it.
+    fn parts<'p>(&self, path: &'p str) -> Result<(&Path, Vec<&'p str>), MachineError> {
         let refused = |why: String| MachineError::Refused { path: path.to_owned(), why };
+        let (_, root) = self.volume_of(Some(path));
         let Some((drive, rest)) = path.split_once('\\') else {
-            return if fold(path) == self.drive { Ok(Vec::new()) } else { Err(refused("it names no drive".into())) };
+            return if self.has_drive_of(path) {
+                Ok((root, Vec::new()))
+            } else {
+                Err(refused("it names no drive".into()))
+            };
         };
-        if fold(drive) != self.drive {
-            return Err(refused(format!("only drive {} is there", self.drive)));
+        if !self.has_drive_of(drive) {
+            let drives: Vec<&str> = self.volumes().map(|(drive, _)| drive).collect();
+            return Err(refused(format!("only drive {} is there", drives.join(", "))));
         }
         strict(path).map_err(|error| refused(error.to_string()))?;
-        Ok(rest.split('\\').filter(|part| !part.is_empty()).collect())
+        Ok((root, rest.split('\\').filter(|part| !part.is_empty()).collect()))
     }
 
     /// Adds one path with what lies below it; nothing if it is not there.
     pub(super) fn read_path(&self, path: &str, merged: &mut Partial) -> Result<(), MachineError> {
         let Some(at) = self.locate(path)? else { return Ok(()) };
-        let above: Vec<String> = self.parts(path)?.iter().map(|part| (*part).to_owned()).collect();
-        let mut chain = vec![(self.drive.clone(), self.root.clone())];
-        for part in &above {
+        let (drive, root) = self.volume_of(Some(path));
+        let mut chain = vec![(drive.to_owned(), root.to_owned())];
+        for part in self.parts(path)?.1 {
             let from = chain.last().map(|(_, path)| path.clone()).unwrap_or_default();
             let Some(name) = named(&from, part) else { return Ok(()) };
             chain.push((name.to_string_lossy().into_owned(), from.join(name)));

@@ -18,10 +18,11 @@ mod observe;
 mod registry;
 mod scan;
 mod short_names;
+mod volumes;
 
 use std::path::{Path, PathBuf};
 
-use stubble_core::survey::Facts;
+use stubble_core::survey::{Facts, Gap};
 
 use crate::MachineError;
 
@@ -33,6 +34,7 @@ pub(crate) use hives::{HiveFile, kept_name};
 pub use registry::registry_of;
 #[cfg(windows)]
 pub(crate) use registry::{PartialKeys, seal};
+use volumes::Volume;
 
 /// A folder at the top of a customer's disk in which we hold what is taken. It is no part of the
 /// machine that is surveyed.
@@ -52,6 +54,10 @@ pub struct Disk {
     kept: kept::Kept,
     /// Folders of ours that lie on the drive and are no part of the machine.
     ours: Vec<PathBuf>,
+    /// The machine's other drives that are here.
+    others: Vec<Volume>,
+    /// Drives that are here and are not looked at, with why.
+    left_out: Vec<Gap>,
 }
 
 impl Disk {
@@ -61,6 +67,20 @@ impl Disk {
         let found = find::one(folder)?;
         let scratch = found.root.join(OWN_FOLDER);
         Self::recognise(&found.root, &scratch, &found.windows)
+    }
+
+    /// The same with other drives of that machine: the letter of each with its colon, and the folder that it is
+    /// mounted in. Fails where one is the system's own drive, or comes twice.
+    pub fn mounted_with(folder: &Path, drives: &[(String, PathBuf)]) -> Result<Self, MachineError> {
+        let mut disk = Self::mounted(folder)?;
+        for (drive, root) in drives {
+            if disk.has_drive_of(drive) {
+                let why = format!("{drive} is named twice, or is the drive that Windows is on");
+                return Err(MachineError::Refused { path: root.display().to_string(), why });
+            }
+            disk.add_drive(drive, root)?;
+        }
+        Ok(disk)
     }
 
     /// The disk in the folder `root`, with Windows in `Windows`. New hives are written to
@@ -86,6 +106,8 @@ impl Disk {
             facts: Facts::default(),
             kept: kept::Kept::default(),
             ours: Vec::new(),
+            others: Vec::new(),
+            left_out: Vec::new(),
         }
     }
 
@@ -107,7 +129,6 @@ impl Disk {
     }
 
     /// The drive's letter with its colon.
-    #[cfg(windows)]
     pub(crate) fn drive(&self) -> &str {
         &self.drive
     }

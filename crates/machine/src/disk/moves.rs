@@ -13,14 +13,14 @@ use crate::parcel::{self, Depth};
 use crate::{Above, MachineError};
 
 impl Disk {
-    /// Whether a folder is on the disk's own file system; see [`Alter::can_hold`](crate::Alter::can_hold).
+    /// Whether a folder is on the file system on which a path lies; see [`Alter::can_hold`](crate::Alter::can_hold).
     #[cfg(unix)]
-    pub(crate) fn is_beside(&self, vault: &Path) -> Result<(), MachineError> {
+    pub(crate) fn is_beside(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {
         use std::os::unix::fs::MetadataExt;
         let device = |path: &Path| {
             fs::metadata(path).map(|meta| meta.dev()).map_err(MachineError::io(path.display().to_string()))
         };
-        if device(self.root())? == device(vault)? {
+        if device(self.volume_of(of).1)? == device(vault)? {
             Ok(())
         } else {
             Err(MachineError::OtherFileSystem(vault.to_owned()))
@@ -29,12 +29,12 @@ impl Disk {
 
     /// The same volume is the same file system.
     #[cfg(windows)]
-    pub(crate) fn is_beside(&self, vault: &Path) -> Result<(), MachineError> {
+    pub(crate) fn is_beside(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {
         let volume = |path: &Path| {
             let found = crate::here::api::file::volume(path).map_err(MachineError::io(path.display().to_string()));
             found.map(|volume| volume.to_lowercase())
         };
-        match volume(self.root())? == volume(vault)? {
+        match volume(self.volume_of(of).1)? == volume(vault)? {
             true => Ok(()),
             false => Err(MachineError::OtherFileSystem(vault.to_owned())),
         }
@@ -42,7 +42,7 @@ impl Disk {
 
     /// Elsewhere the rename itself tells.
     #[cfg(not(any(unix, windows)))]
-    pub(crate) fn is_beside(&self, _vault: &Path) -> Result<(), MachineError> {
+    pub(crate) fn is_beside(&self, _vault: &Path, _of: Option<&str>) -> Result<(), MachineError> {
         Ok(())
     }
 
@@ -52,12 +52,12 @@ impl Disk {
         if self.scratch.ends_with(OWN_FOLDER) { self.make_own(&self.scratch) } else { Ok(()) }
     }
 
-    /// Makes our own folder at the top of the disk.
+    /// Makes our own folder at the top of a drive.
     pub(super) fn make_own(&self, folder: &Path) -> std::io::Result<()> {
         if folder.is_dir() {
             return Ok(());
         }
-        self.quietly(|| {
+        self.quietly(folder, || {
             durable::make_folder(folder)?;
             // A mounted disk keeps the rights of its own accounts.
             #[cfg(windows)]
@@ -79,21 +79,23 @@ impl Disk {
         if !folder.is_dir() || fs::read_dir(folder)?.next().is_some() {
             return Ok(());
         }
-        self.quietly(|| durable::remove_folder(folder))
+        self.quietly(folder, || durable::remove_folder(folder))
     }
 
-    /// Does something at the top of the drive that changed for nobody but us: it keeps its time.
-    fn quietly(&self, work: impl FnOnce() -> std::io::Result<()>) -> std::io::Result<()> {
-        let top = filetime::FileTime::from_last_modification_time(&fs::metadata(self.root())?);
+    /// Makes or removes a folder of ours, which changes the top of the drive for nobody but us: it keeps its time.
+    fn quietly(&self, folder: &Path, work: impl FnOnce() -> std::io::Result<()>) -> std::io::Result<()> {
+        let top = folder.parent().unwrap_or(self.root());
+        let time = filetime::FileTime::from_last_modification_time(&fs::metadata(top)?);
         work()?;
-        durable::set_time(self.root(), top)
+        durable::set_time(top, time)
     }
 
     /// Moves an entry to `to`; see [`Alter::take_entry`](crate::Alter::take_entry).
     pub(crate) fn move_out(&self, path: &str, to: &Path) -> Result<Above, MachineError> {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
-        let folder = at.parent().unwrap_or(self.root()).to_owned();
-        beneath(self.root(), &folder, path, |open| {
+        let (_, root) = self.volume_of(Some(path));
+        let folder = at.parent().unwrap_or(root).to_owned();
+        beneath(root, &folder, path, |open| {
             let before = open.modified().map_err(MachineError::io(path))?;
             operate(|| Op::Rename(at.clone(), to.to_owned()), || rename_out(open, &at, to, path))?;
             sync(to.parent().unwrap_or(to), path)?;
@@ -111,7 +113,7 @@ impl Disk {
             return Err(MachineError::Occupied(path.to_owned()));
         }
         let name = from.file_name().map_or_else(|| leaf(path).into(), std::ffi::OsStr::to_owned);
-        beneath(self.root(), &folder, path, |open| {
+        beneath(self.volume_of(Some(path)).1, &folder, path, |open| {
             let found = open.modified().map_err(MachineError::io(folder_path))?;
             let op = || Op::Rename(from.to_owned(), folder.join(&name));
             operate(op, || rename_in(from, open, &name, path))?;
@@ -140,16 +142,18 @@ impl Disk {
     /// Sets a folder's time; see [`Alter::set_folder_time`](crate::Alter::set_folder_time).
     pub(crate) fn set_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
         let folder = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
-        beneath(self.root(), &folder, path, |open| {
+        beneath(self.volume_of(Some(path)).1, &folder, path, |open| {
             open.set_time(&folder, time).and_then(|()| open.sync(&folder)).map_err(MachineError::io(path))
         })
     }
 
-    /// Removes the folders of our own at the top of the disk that held nothing but this.
+    /// Removes the folders of our own at the top of a drive that held nothing but this.
     fn tidy(&self, from: &Path) -> std::io::Result<()> {
-        let own = self.root().join(OWN_FOLDER);
-        for folder in from.ancestors().skip(1).take_while(|folder| folder.starts_with(&own)) {
-            self.drop_own(folder)?;
+        for (_, root) in self.volumes() {
+            let own = root.join(OWN_FOLDER);
+            for folder in from.ancestors().skip(1).take_while(|folder| folder.starts_with(&own)) {
+                self.drop_own(folder)?;
+            }
         }
         Ok(())
     }

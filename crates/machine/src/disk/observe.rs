@@ -148,12 +148,6 @@ impl Disk {
         Ok(state::of(&survey, &Place::folder(format!("{HELD}\\{name}"))))
     }
 
-    /// The machine's other drives, none of which is mounted here.
-    fn missing_drives(&self) -> impl Iterator<Item = Gap> {
-        let why = "it is another drive of that machine, and not part of this disk";
-        self.facts().other_drives.iter().map(move |drive| Gap { what: format!("{drive}\\"), why: why.to_owned() })
-    }
-
     /// Where shortcuts lead. One that leads to no path has none; one that cannot be read is a gap.
     fn shortcuts(&self, files: &Tree<Entry>, gaps: &mut Vec<Gap>) -> Vec<Shortcut> {
         let is_shortcut = |name: &str| {

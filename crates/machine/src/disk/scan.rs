@@ -57,15 +57,22 @@ impl Listing {
 }
 
 impl Disk {
-    /// Adds everything on the drive to the builder.
+    /// Adds everything on the drives to the builder.
     pub(super) fn read_files(&self, builder: &mut TreeBuilder<Entry>, gaps: &mut Vec<Gap>) -> Result<(), MachineError> {
-        let mut entry = look_at(self.root()).map_err(MachineError::io(self.drive.clone()))?;
-        entry.modified = FileTime(0);
-        let top = builder.add(0, &self.drive, entry);
-        let all = self.scan(self.root(), &self.drive, &self.hidden());
-        let (files, names) = all.size();
-        builder.reserve(files, names);
-        all.add_to(builder, top, gaps);
+        let hidden = self.hidden();
+        let mut tops = Vec::new();
+        for (drive, root) in self.volumes() {
+            let mut entry = look_at(root).map_err(MachineError::io(drive))?;
+            entry.modified = FileTime(0);
+            tops.push((builder.add(0, drive, entry), drive, root));
+        }
+        // One after the other: folders of one drive are read side by side, and two drives may be one disk.
+        for (top, drive, root) in tops {
+            let all = self.scan(root, drive, &hidden);
+            let (files, names) = all.size();
+            builder.reserve(files, names);
+            all.add_to(builder, top, gaps);
+        }
         Ok(())
     }
 
@@ -87,7 +94,9 @@ impl Disk {
     pub(super) fn hidden(&self) -> Hidden {
         let mut hidden = Hidden::new();
         // Our own folder comes and goes there.
-        hidden.insert(self.root().to_owned(), [OWN_FOLDER.to_owned()].into());
+        for (_, root) in self.volumes() {
+            hidden.insert(root.to_owned(), [OWN_FOLDER.to_owned()].into());
+        }
         for path in self.registry_paths().into_iter().chain(self.ours.iter().cloned()) {
             if let (Some(folder), Some(name)) = (path.parent(), path.file_name().and_then(|name| name.to_str())) {
                 hidden.entry(folder.to_owned()).or_default().insert(name.to_owned());

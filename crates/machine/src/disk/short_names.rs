@@ -9,16 +9,14 @@ use super::attributes;
 const DEEPEST: usize = 5;
 
 impl Disk {
-    /// Short names of folders near the top of the drive; none where the file system does not
+    /// Short names of folders near the tops of the drives; none where the file system does not
     /// tell them.
     pub(super) fn short_names(&self, files: &Tree<Entry>) -> Vec<(NodeId, String)> {
         let mut found = Vec::new();
-        let Some(drive) = files.child(files.root(), &self.drive) else { return found };
-        // Where the driver does not tell the drive's own attributes, it tells no short names either.
-        if attributes::get(self.root(), "system.ntfs_attrib").is_none() {
-            return found;
-        }
-        let mut level = vec![(drive, self.root().to_owned())];
+        // Where the driver does not tell a drive's own attributes, it tells no short names either.
+        let tell = self.volumes().filter(|(_, root)| attributes::get(root, "system.ntfs_attrib").is_some());
+        let tops = tell.filter_map(|(drive, root)| Some((files.child(files.root(), drive)?, root.to_owned())));
+        let mut level: Vec<_> = tops.collect();
         for _ in 0..DEEPEST {
             let mut next = Vec::new();
             for (above, path) in level {

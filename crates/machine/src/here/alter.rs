@@ -26,16 +26,16 @@ impl Alter for Here {
         Err(MachineError::NotWritable { root: self.disk.root().to_owned(), why: NoWrite::NotElevated })
     }
 
-    fn can_hold(&self, vault: &Path) -> Result<(), MachineError> {
-        self.disk.is_beside(vault)
+    fn can_hold(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {
+        self.disk.is_beside(vault, of)
     }
 
-    fn own_vault(&self) -> Result<PathBuf, MachineError> {
-        Ok(self.disk.own_folder()?.0)
+    fn own_vault(&self, of: Option<&str>) -> PathBuf {
+        self.disk.own_folder(of).0
     }
 
-    fn make_vault(&self) -> Result<(), MachineError> {
-        self.disk.make_own_folder()
+    fn make_vault(&self, of: Option<&str>) -> Result<(), MachineError> {
+        self.disk.make_own_folder(of)
     }
 
     /// The files of a running registry cannot be read by others: what is loaded is kept key by key.
@@ -79,8 +79,8 @@ impl Alter for Here {
         self.disk.set_time(path, time)
     }
 
-    fn later_vault(&self) -> Result<(PathBuf, String), MachineError> {
-        self.disk.own_folder()
+    fn later_vault(&self, of: Option<&str>) -> (PathBuf, String) {
+        self.disk.own_folder(of)
     }
 
     fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError> {

@@ -69,8 +69,8 @@ impl Here {
 
     /// Where setup writes its log: in our own folder, meanwhile.
     fn setup_log(&self) -> Result<PathBuf, MachineError> {
-        self.disk.make_own_folder()?;
-        Ok(self.disk.own_folder()?.0.join(format!("setup-{}.log", std::process::id())))
+        self.disk.make_own_folder(None)?;
+        Ok(self.disk.own_folder(None).0.join(format!("setup-{}.log", std::process::id())))
     }
 
     fn finished(&self, ended: ExitStatus, log: &Path) -> Result<InstallerRun, MachineError> {

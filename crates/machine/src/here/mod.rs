@@ -33,6 +33,7 @@ impl Here {
         let root = facts::system_drive();
         let mut disk = Disk::unread(Path::new(&root), &Path::new(&root).join(OWN_FOLDER));
         facts::read(&mut disk)?;
+        disk.use_drives(api::drive::fixed());
         Ok(Self { disk })
     }
 

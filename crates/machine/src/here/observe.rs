@@ -39,7 +39,7 @@ impl Observe for Here {
     }
 
     fn read_installer(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
-        match is_elsewhere(path, self.disk.drive())? {
+        match is_elsewhere(path, self.disk.drive())? && !self.disk.has_drive_of(path) {
             true => elsewhere::content(Path::new(path), path, most),
             false => self.disk.read_file(path, most),
         }

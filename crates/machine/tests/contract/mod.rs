@@ -213,16 +213,16 @@ fn no_link_is_followed(subject: &Subject) {
 
 fn the_vault_must_be_on_the_same_file_system(subject: &Subject) {
     subject.machine.ready().unwrap();
-    subject.machine.can_hold(&subject.beside).unwrap();
+    subject.machine.can_hold(&subject.beside, None).unwrap();
     let shared = Path::new("/dev/shm");
     if shared.is_dir() {
-        assert!(matches!(subject.machine.can_hold(shared), Err(MachineError::OtherFileSystem(_))));
+        assert!(matches!(subject.machine.can_hold(shared, None), Err(MachineError::OtherFileSystem(_))));
     }
     let before = survey(subject);
-    let own = subject.machine.own_vault().unwrap();
-    subject.machine.make_vault().unwrap();
+    let own = subject.machine.own_vault(None);
+    subject.machine.make_vault(None).unwrap();
     fs::create_dir_all(own.join("case")).unwrap();
-    subject.machine.can_hold(&own).unwrap();
+    subject.machine.can_hold(&own, None).unwrap();
     unchanged(&before, subject, "our own folder is no part of the machine");
     fs::remove_dir_all(own).unwrap();
 }

@@ -17,7 +17,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let survey = situation.survey;
     let environment = survey.environment(None);
-    let layout = Layout::new(package, &survey.facts);
+    let layout = Layout::on(package, survey, situation.registered);
     let own_folders: Vec<&str> = package.files.iter().filter_map(|file| parent(layout.file(&file.id)?)).collect();
     let is_own = |program: &str| {
         let goes = situation.trace.remnants.iter().filter(|one| one.decision != Decision::Keep);

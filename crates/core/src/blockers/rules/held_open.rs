@@ -9,7 +9,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let mut found = Vec::new();
     let own: Vec<String> = match situation.known.payload {
         Some((_, package)) => {
-            let layout = Layout::new(package, &situation.survey.facts);
+            let layout = Layout::on(package, situation.survey, situation.registered);
             package.files.iter().filter_map(|file| layout.file(&file.id)).map(fold).collect()
         }
         None => Vec::new(),

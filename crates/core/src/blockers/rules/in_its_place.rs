@@ -11,7 +11,7 @@ use crate::survey::EntryKind;
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let survey = situation.survey;
-    let layout = Layout::new(package, &survey.facts);
+    let layout = Layout::on(package, survey, situation.registered);
     let mut seen = BTreeSet::new();
     let mut found = Vec::new();
     let mut add = |at: &str, severity, title: String, advice: &str| {

@@ -9,7 +9,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let survey = situation.survey;
     let registry = &survey.registry;
-    let layout = Layout::new(package, &survey.facts);
+    let layout = Layout::on(package, survey, situation.registered);
     let mut found = Vec::new();
     for row in &package.services {
         let Some(key) = registry.key(&format!("{}\\{}", survey.facts.services_key(), row.name)) else { continue };

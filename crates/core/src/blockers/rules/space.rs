@@ -15,7 +15,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let own = facts.windows.get(..2).unwrap_or("C:").to_uppercase();
     let mut needs: BTreeMap<String, (u64, &str)> = BTreeMap::new();
     if let Some((_, package)) = situation.known.payload {
-        let layout = Layout::new(package, facts);
+        let layout = Layout::on(package, survey, situation.registered);
         for file in &package.files {
             let drive = layout.file(&file.id).and_then(|path| path.get(..2)).map_or(own.clone(), str::to_uppercase);
             needs.entry(drive).or_insert((0, "the package's files")).0 += file.size;

@@ -8,7 +8,7 @@ use stubble_core::packages::layout::Layout;
 use stubble_core::packages::predict::Stop;
 use stubble_core::packages::{Package, Registered};
 
-use super::{Done, Session, Stopped, remove};
+use super::{Done, Session, Stopped, layout, remove};
 use crate::{MachineError, Observe, shortcut};
 
 impl Session<'_> {
@@ -39,7 +39,7 @@ impl Session<'_> {
         let failed = |source| MachineError::Package { path: self.payload.to_owned(), source };
         let contents = self.package.contents(self.bytes).map_err(failed)?;
         let state = self.bench.state()?;
-        let layout = Layout::new(&self.package, &self.survey.facts);
+        let layout = layout(&self.package, &self.survey);
         let placed: Vec<(&str, &Vec<u8>)> = self
             .package
             .files
@@ -68,7 +68,7 @@ impl Session<'_> {
 
     pub(super) fn create_shortcuts(&mut self) -> Done {
         let now = self.bench.state()?.now;
-        let layout = Layout::new(&self.package, &self.survey.facts);
+        let layout = layout(&self.package, &self.survey);
         for (path, target) in layout.shortcuts() {
             self.log.server(&format!("CreateShortcuts: {path}"));
             write(self.bench.disk(), &path, &shortcut::file(&target), now)?;
@@ -77,7 +77,7 @@ impl Session<'_> {
     }
 
     pub(super) fn write_values(&mut self) -> Done {
-        let layout = Layout::new(&self.package, &self.survey.facts);
+        let layout = layout(&self.package, &self.survey);
         for row in &self.package.registry {
             match layout.value(row) {
                 Some(placed) => self.edit.set(&placed.key, &placed.value)?,
@@ -88,7 +88,7 @@ impl Session<'_> {
     }
 
     pub(super) fn install_services(&mut self) -> Done {
-        let layout = Layout::new(&self.package, &self.survey.facts);
+        let layout = layout(&self.package, &self.survey);
         for service in &self.package.services {
             let Some(command) = layout.service_command(&service.component, &service.arguments) else { continue };
             let key = format!("{}\\{}", self.survey.facts.services_key(), service.name);

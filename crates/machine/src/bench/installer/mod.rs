@@ -13,6 +13,7 @@ use std::collections::BTreeMap;
 
 use stubble_core::model::Guid;
 use stubble_core::packages::condition::Condition;
+use stubble_core::packages::layout::Layout;
 use stubble_core::packages::predict::{Prediction, Stop, holds, predict};
 use stubble_core::packages::{Package, Registered};
 use stubble_core::survey::Survey;
@@ -50,30 +51,41 @@ struct Stopped(String);
 /// What an action came to: done, or a reason to stop; errors are the bench's own.
 type Done = Result<Result<(), Stopped>, MachineError>;
 
-/// Runs a package to its end and tells exit code and log.
-pub(super) fn run(bench: &Bench, payload: &str, bytes: &[u8]) -> Result<InstallerRun, MachineError> {
+/// Runs a package to its end and tells exit code and log. `set` are properties, as on the installer's command line.
+pub(super) fn run(
+    bench: &Bench,
+    payload: &str,
+    bytes: &[u8],
+    set: &BTreeMap<String, String>,
+) -> Result<InstallerRun, MachineError> {
     let now = bench.state()?.now;
     let mut log = Log::start(now, payload);
-    let package = match Package::read(bytes) {
+    let mut package = match Package::read(bytes) {
         Ok(package) => package,
         Err(error) => {
             log.server(&format!("The file cannot be opened as a package: {error}"));
             return Ok(InstallerRun { code: NO_PACKAGE, log: log.finish(NO_PACKAGE) });
         }
     };
+    package.properties.extend(set.clone());
     let survey = bench.survey()?;
     let prediction = Prediction::default();
     let edit = bench.edit()?;
     let mut session = Session { bench, survey, payload, bytes, package, prediction, log, edit };
     let code = session.carry_out()?;
-    let Session { mut log, edit, package, .. } = session;
+    let Session { mut log, edit, package, survey, .. } = session;
     if code == 0 {
         edit.commit()?;
-        register::start_services(bench, &package)?;
+        register::start_services(bench, &package, &layout(&package, &survey))?;
     }
     let outcome = if code == 0 { "Installation completed successfully." } else { "Installation failed." };
     log.product(&package.name, outcome);
     Ok(InstallerRun { code, log: log.finish(code) })
+}
+
+/// Where a package's things are, or go.
+fn layout<'p>(package: &'p Package, survey: &Survey) -> Layout<'p> {
+    Layout::on(package, survey, &Registered::read(survey))
 }
 
 /// Removes a product by its cached package and tells exit code and log.

@@ -7,7 +7,7 @@ use stubble_core::packages::layout::Layout;
 use stubble_core::packages::registered::{CLASSES, INSTALLER, SYSTEM_SID};
 
 use super::actions::{service_programs, write};
-use super::{Done, Session};
+use super::{Done, Session, layout};
 use crate::bench::Bench;
 use crate::bench::running::ServiceRow;
 use crate::{Alter, MachineError};
@@ -20,7 +20,7 @@ pub(super) fn cached_package(package: &Package) -> String {
 
 impl Session<'_> {
     pub(super) fn process_components(&mut self) -> Done {
-        let layout = Layout::new(&self.package, &self.survey.facts);
+        let layout = layout(&self.package, &self.survey);
         let product = self.package.product_code.packed();
         for component in &self.package.components {
             let (Some(code), Some(key_path)) = (component.code, layout.key_path(component)) else { continue };
@@ -32,7 +32,7 @@ impl Session<'_> {
 
     pub(super) fn register_product(&mut self) -> Done {
         let package = &self.package;
-        let layout = Layout::new(package, &self.survey.facts);
+        let layout = layout(&self.package, &self.survey);
         let cached = cached_package(package);
         write(self.bench.disk(), &cached, self.bytes, self.bench.state()?.now)?;
         let size: u64 = package.files.iter().map(|file| file.size).sum();
@@ -106,10 +106,9 @@ impl Session<'_> {
 }
 
 /// Starts the services that the package asks to start, once they are registered.
-pub(super) fn start_services(bench: &Bench, package: &Package) -> Result<(), MachineError> {
-    let layout = Layout::new(package, bench.disk().facts());
+pub(super) fn start_services(bench: &Bench, package: &Package, layout: &Layout<'_>) -> Result<(), MachineError> {
     let mut state = bench.state()?;
-    for (name, program) in service_programs(package, &layout) {
+    for (name, program) in service_programs(package, layout) {
         state.services.retain(|row| !row.name.eq_ignore_ascii_case(&name));
         state.services.push(ServiceRow { name, running: false, image: Some(program), hangs: false });
     }

@@ -23,8 +23,8 @@ pub(super) fn product(bench: &Bench, survey: &Survey, edit: &mut Edit<'_>, code:
     let cached = product.cached_package.clone().unwrap_or_default();
     let bytes = bench.read_file(&cached, LARGEST)?;
     let package = Package::read(&bytes).map_err(|source| MachineError::Package { path: cached.clone(), source })?;
-    let layout = Layout::new(&package, &survey.facts);
     let registered = Registered::read(survey);
+    let layout = Layout::on(&package, survey, &registered);
     for service in &package.services {
         let key = format!("{}\\{}", survey.facts.services_key(), service.name);
         if edit.has_key(&key)? {

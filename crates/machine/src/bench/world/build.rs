@@ -75,9 +75,13 @@ pub fn build(world: &str, package: &dyn Fn(&str) -> Option<String>, root: &Path)
     builder.state(&builder.first_state())?;
     let bench = Bench::open(root)?;
     builder.content(&bench)?;
+    // Only now its registry tells which other drives it has.
+    let bench = Bench::open(root)?;
     builder.installs(&bench)?;
     builder.breakage(&bench)?;
-    builder.date_all(&root.join("disk"))?;
+    for drives in [root.join("disk"), root.join("drives")].iter().filter(|drives| drives.is_dir()) {
+        builder.date_all(drives)?;
+    }
     let mut state = bench.state()?;
     state.now = file_time(world.computer.now);
     state.processes = world.processes.clone();
@@ -306,7 +310,7 @@ impl Builder<'_> {
     fn installs(&self, bench: &Bench) -> Result<(), WorldError> {
         for row in &self.world.installed {
             let bytes = self.package_bytes(&row.source)?;
-            let run = installer::run(bench, &row.from, &bytes)?;
+            let run = installer::run(bench, &row.from, &bytes, &row.set)?;
             if run.code != 0 {
                 let log = logs::decode(&run.log);
                 return Err(WorldError::Setup { name: row.source.clone(), code: run.code, log });
@@ -376,8 +380,12 @@ impl Builder<'_> {
     }
 
     fn date_of(&self, at: &Path) -> FileTime {
-        let rest = at.strip_prefix(self.root.join("disk")).unwrap_or(at);
-        let path = Place::file(format!("C:\\{}", rest.to_string_lossy().replace('/', "\\"))).folded().path;
+        let shown = |rest: &Path| rest.to_string_lossy().replace('/', "\\");
+        let path = match at.strip_prefix(self.root.join("drives")) {
+            Ok(rest) => shown(rest).replacen('\\', ":\\", 1),
+            Err(_) => format!("C:\\{}", shown(at.strip_prefix(self.root.join("disk")).unwrap_or(at))),
+        };
+        let path = Place::file(path).folded().path;
         let row =
             self.world.files.iter().find(|row| row.dated.is_some() && several(&row.path).any(|one| fold(&one) == path));
         row.and_then(|row| row.dated).map_or(self.dated, file_time)

@@ -194,6 +194,9 @@ pub struct InstalledRow {
     pub source: String,
     /// Where setup was run from.
     pub from: String,
+    /// Properties that were set, as on the installer's command line.
+    #[serde(default)]
+    pub set: BTreeMap<String, String>,
 }
 
 /// Something that is taken away after the installs, as by hand.

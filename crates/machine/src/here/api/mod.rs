@@ -4,6 +4,7 @@
 #![allow(unsafe_code)]
 
 pub(super) mod device;
+pub(super) mod drive;
 pub(crate) mod file;
 pub(super) mod handles;
 pub(super) mod job;
