@@ -39,7 +39,7 @@ pub enum Command {
     /// Write the ordered steps as a file that you can edit
     Plan(Plan),
     /// Carry the plan out
-    Clear(Consent),
+    Clear(Clear),
     /// Go on after an interruption
     Resume(Consent),
     /// Restart the machine, for what is put off until then
@@ -81,6 +81,16 @@ pub struct Consent {
     /// Do not ask, for scripts
     #[arg(long)]
     pub yes: bool,
+}
+
+/// Carry the plan out.
+#[derive(Clone, Copy, Debug, Group)]
+pub struct Clear {
+    #[command(flatten)]
+    pub consent: Consent,
+    /// Do not ask Windows for a restore point of its own first
+    #[arg(long)]
+    pub no_restore_point: bool,
 }
 
 /// Look again.

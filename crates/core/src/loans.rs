@@ -83,6 +83,11 @@ const BOOT: &str = "HKLM\\BCD00000000\\Objects";
 const BOOT_MANAGER: &str = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
 const DEFAULT_LOADER: &str = "23000003";
 const SAFE_BOOT: &str = "25000080";
+/// The class of network adapters, the mark of one that is hardware, and the mark of a device that is switched off, as
+/// publicly documented.
+const ADAPTERS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
+const HARDWARE: u32 = 4;
+const SWITCHED_OFF_DEVICE: u32 = 1;
 /// Where programs are given compatibility settings, and the one for Windows 8.
 const LAYERS: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\AppCompatFlags\\Layers";
 const OLDER_WINDOWS: &str = "~ WIN8RTM";
@@ -116,11 +121,12 @@ pub fn offered(survey: &Survey, trace: &Trace, payload: Option<&str>) -> Vec<Loa
             .map(|setting| Lent::Value { key: setting.key(survey), value: setting.wanted() })
             .collect(),
     });
+    let adapters = adapters(survey);
     let mut loans = vec![Loan {
         name: "network".to_owned(),
         title: "the network is cut".to_owned(),
         good_for: "Windows does not put its own driver back, and no download starts by itself".to_owned(),
-        changes: vec![Lent::Network],
+        changes: if adapters.is_empty() { vec![Lent::Network] } else { adapters },
     }];
     loans.extend(table);
     loans.push(Loan {
@@ -143,6 +149,28 @@ pub fn offered(survey: &Survey, trace: &Trace, payload: Option<&str>) -> Vec<Loa
         changes: vec![Lent::Value { key: LAYERS.to_owned(), value: RegValue::text(payload, OLDER_WINDOWS) }],
     }));
     loans
+}
+
+/// Switches off the adapters of the network that are hardware and not switched off.
+fn adapters(survey: &Survey) -> Vec<Lent> {
+    let registry = &survey.registry;
+    let number = |key, name| registry.value(key, name).and_then(|value| value.dword());
+    let set = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
+    let kinds = registry.subkeys(&format!("{set}\\Enum")).into_iter();
+    let devices = kinds.flat_map(|bus| registry.keys().children(bus)).flat_map(|kind| registry.keys().children(kind));
+    let mut changes = Vec::new();
+    for device in devices {
+        let is_adapter = registry.text(device, "ClassGUID").is_some_and(|class| class.eq_ignore_ascii_case(ADAPTERS));
+        let driver = registry.text(device, "Driver").filter(|_| is_adapter);
+        let driver = driver.and_then(|driver| registry.key(&format!("{set}\\Control\\Class\\{driver}")));
+        let is_hardware = driver.and_then(|driver| number(driver, "Characteristics")).unwrap_or(0) & HARDWARE != 0;
+        let flags = number(device, "ConfigFlags").unwrap_or(0);
+        if is_hardware && flags & SWITCHED_OFF_DEVICE == 0 {
+            let value = RegValue::dword("ConfigFlags", flags | SWITCHED_OFF_DEVICE);
+            changes.push(Lent::Value { key: registry.path(device), value });
+        }
+    }
+    changes
 }
 
 /// The loader that starts this Windows, in the boot settings; none where they lie on another

@@ -69,6 +69,15 @@ pub enum Entry {
     },
     /// The machine was restarted.
     Restarted,
+    /// The machine was asked for a restore point of its own.
+    RestorePoint {
+        /// Its number, where there is one.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        number: Option<i64>,
+        /// Why there is none.
+        #[serde(default, skip_serializing_if = "String::is_empty")]
+        why: String,
+    },
     /// The step was given up, and nothing of it is changed.
     GivenUp {
         /// Number of the deed.

@@ -91,6 +91,15 @@ pub fn free_bytes(path: &Path) -> std::io::Result<u64> {
     fs4::available_space(path)
 }
 
+/// What came of asking a machine for a restore point.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum RestorePoint {
+    /// It has one, with this number.
+    Kept(i64),
+    /// It has none, with why.
+    None(String),
+}
+
 /// What an installer's run came to.
 #[derive(Debug)]
 pub struct InstallerRun {
@@ -165,6 +174,12 @@ pub trait Alter: Observe {
 
     /// Takes such a request back; tells whether there was one.
     fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError>;
+
+    /// Has the machine keep a restore point of its own, under this name. Not every kind of machine can.
+    fn keep_restore_point(&self, name: &str) -> Result<RestorePoint, MachineError> {
+        let _ = name;
+        Err(MachineError::Unsupported("keeping a restore point"))
+    }
 
     /// Restarts the machine.
     fn restart(&self) -> Result<(), MachineError>;

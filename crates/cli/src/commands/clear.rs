@@ -2,10 +2,11 @@
 
 use stubble_core::plan::{Plan, from_toml};
 use stubble_core::trace::Decision;
-use stubble_ledger::{DeedState, Moment, carry_out};
+use stubble_ledger::{DeedState, Moment, carry_out, keep_restore_point};
+use stubble_machine::RestorePoint;
 
 use super::consent;
-use crate::args::Consent;
+use crate::args::Clear;
 use crate::documents::{Cleared, Documented};
 use crate::errors::CliError;
 use crate::machines;
@@ -13,19 +14,39 @@ use crate::views::terminal;
 use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
-pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
     let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
     let question = format!("Carry out {} steps on {}?", plan.chosen().count(), plan.machine);
-    consent(args.yes, &question, ui)?;
+    consent(args.consent.yes, &question, ui)?;
+    keep_restore_point_first(&mut work, args, ui)?;
     carry(&mut work, &plan, settings, ui)
+}
+
+/// Before the first change of a case, unless somebody does without: it can take a minute.
+fn keep_restore_point_first(work: &mut Work, args: Clear, ui: &mut Ui) -> Result<(), CliError> {
+    if args.no_restore_point || has_begun(work) {
+        return Ok(());
+    }
+    match keep_restore_point(&mut work.case, work.machine.alter()?)? {
+        Some(RestorePoint::Kept(number)) => ui.tell(&format!("note: Windows keeps restore point {number} from now.\n")),
+        Some(RestorePoint::None(why)) => ui.tell(&format!(
+            "note: Windows has made no restore point: {why}. The vault holds whatever is taken all the same.\n"
+        )),
+        None => {}
+    }
+    Ok(())
+}
+
+/// Whether anything is taken now.
+fn has_begun(work: &Work) -> bool {
+    work.case.journal.deeds().iter().any(|deed| deed.state != DeedState::Over)
 }
 
 /// Carries out what is left of a plan and shows it as it happens.
 pub fn carry(work: &mut Work, plan: &Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     work.machine.alter()?;
-    let begun = work.case.journal.deeds().iter().any(|deed| deed.state != DeedState::Over);
-    if !begun {
+    if !has_begun(work) {
         // What everything is compared with at the end.
         work.case.keep_survey(Moment::BeforeClear, &work.survey)?;
     }

@@ -8,7 +8,7 @@ use stubble_ledger::Moment;
 
 use super::mend::{self, Guide, Stage};
 use super::{clear, diagnose, install, putback, why};
-use crate::args::{self, Consent};
+use crate::args::{self, Clear, Consent};
 use crate::errors::CliError;
 use crate::machines;
 use crate::views::terminal;
@@ -117,7 +117,7 @@ impl Guide for Story {
         drop(work);
         story(ui, "As it was, time stamps included. So we clear again, for good.");
         typed(ui, "clear");
-        clear::run(YES, settings, ui)?;
+        clear::run(Clear { consent: YES, no_restore_point: false }, settings, ui)?;
         Ok(())
     }
 

@@ -6,7 +6,7 @@ use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, Journal};
 
 use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, resume, trace};
-use crate::args::{self, Confirm, Consent};
+use crate::args::{self, Clear, Confirm, Consent};
 use crate::errors::CliError;
 use crate::machines::full;
 use crate::views::terminal;
@@ -125,7 +125,7 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
                 borrow_all(job.borrow, settings, ui)?;
                 match from {
                     Stage::Clear => resume::run(job.consent, settings, ui)?,
-                    _ => clear::run(job.consent, settings, ui)?,
+                    _ => clear::run(Clear { consent: job.consent, no_restore_point: false }, settings, ui)?,
                 }
             }
             Stage::Install => install::run(

@@ -84,7 +84,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
         Command::Trace(args) => trace::run(&args, settings, ui),
         Command::Why(args) => why::run(&args, settings, ui),
         Command::Plan(args) => plan::run(&args, settings, ui),
-        Command::Clear(consent) => clear::run(consent, settings, ui),
+        Command::Clear(args) => clear::run(args, settings, ui),
         Command::Resume(consent) => resume::run(consent, settings, ui),
         Command::Restart(consent) => restart::run(consent, settings, ui),
         Command::Putback(args) => putback::run(&args, settings, ui),

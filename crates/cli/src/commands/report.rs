@@ -78,7 +78,7 @@ fn gather(work: &Work) -> Result<CaseReport, CliError> {
         complaint,
         blockers: checked.map(|checked| checked.blockers).unwrap_or_default(),
         remnants,
-        events: work.case.journal.lines().iter().filter_map(event).collect(),
+        events: events(work.case.journal.lines()),
         held,
         receipt,
     })
@@ -107,10 +107,31 @@ fn is_turn(entry: &Entry) -> bool {
             | Entry::GivenBack { .. }
             | Entry::Cleared { .. }
             | Entry::Restarted
+            | Entry::RestorePoint { .. }
             | Entry::Installed { .. }
             | Entry::Tried { .. }
             | Entry::Confirmed { .. }
     )
+}
+
+/// What happened. A plan that is changed before it is carried out is one moment, not several.
+fn events(lines: &[Line]) -> Vec<Event> {
+    let mut planned = false;
+    let mut found = Vec::new();
+    for line in lines {
+        let Some(mut event) = event(line) else { continue };
+        match &line.entry {
+            Entry::Planned { steps, .. } if planned => {
+                event.text = format!("Plan changed: {}", words::count(*steps, "step"));
+                event.turns = false;
+            }
+            Entry::Planned { .. } => planned = true,
+            Entry::Cleared { .. } => planned = false,
+            _ => {}
+        }
+        found.push(event);
+    }
+    found
 }
 
 fn event(line: &Line) -> Option<Event> {
@@ -129,6 +150,8 @@ fn event(line: &Line) -> Option<Event> {
         }
         Entry::PutOff { file, by, .. } => format!("Put off to the next start: {file} is in use by {by}"),
         Entry::Restarted => "The machine was restarted".to_owned(),
+        Entry::RestorePoint { number: Some(number), .. } => format!("Windows made restore point {number}"),
+        Entry::RestorePoint { why, .. } => format!("Windows made no restore point: {why}"),
         Entry::GivenUp { why, .. } => format!("Given up: {why}"),
         Entry::Left { step, why } => format!("{step} left alone: {why}"),
         Entry::Undone { deed } => format!("Deed {deed} put back"),

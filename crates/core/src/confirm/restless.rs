@@ -23,8 +23,15 @@ pub fn restless(facts: &Facts) -> Vec<Place> {
         let expanded = TABLE.folder.iter().map(move |folder| environment.expand(folder));
         expanded.collect::<Vec<String>>()
     });
+    let own = facts.windows.get(..2).unwrap_or("C:");
+    let drives: Vec<&str> = std::iter::once(own).chain(facts.other_drives.iter().map(String::as_str)).collect();
     // What is another user's variable stays as it is.
-    let folders = folders.filter(|folder| !folder.contains('%')).map(Place::folder);
+    let folders = folders.filter(|folder| !folder.contains('%'));
+    let folders = folders.flat_map(|folder| match folder.contains("{drive}") {
+        true => drives.iter().map(|drive| folder.replace("{drive}", drive)).collect(),
+        false => vec![folder],
+    });
+    let folders = folders.map(Place::folder);
     let users: Vec<String> = facts.users.iter().map(|user| user.hive()).collect();
     let keys = TABLE.key.iter().flat_map(|key| {
         let key = key.replace("{set}", &facts.control_set);
@@ -53,11 +60,13 @@ mod tests {
             windows: "C:\\Windows".into(),
             control_set: "ControlSet001".into(),
             users: vec![user("maren"), user("night-shift")],
+            other_drives: vec!["D:".into()],
             ..Facts::default()
         };
         let paths: Vec<String> = restless(&facts).into_iter().map(|place| place.path).collect();
         assert!(paths.contains(&"C:\\Users\\night-shift\\AppData\\Local\\Temp".to_owned()), "{paths:?}");
         assert!(paths.contains(&"HKLM\\SYSTEM\\ControlSet001\\Control\\Video".to_owned()));
+        assert!(["C", "D"].iter().all(|drive| paths.contains(&format!("{drive}:\\$Recycle.Bin"))), "{paths:?}");
         assert!(paths.iter().all(|path| !path.contains(['%', '{'])), "{paths:?}");
     }
 }

@@ -13,7 +13,7 @@ use crate::disk::Edit;
 use crate::edits::Edits;
 use crate::elsewhere::is_elsewhere;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, Observe, Room, Watch};
+use crate::{Above, Alter, InstallerRun, MachineError, Observe, RestorePoint, Room, Watch};
 
 /// The largest package that the bench carries out.
 const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
@@ -88,6 +88,17 @@ impl Alter for Bench {
 
     fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
         self.disk.cancel_move_of(self.edit()?, from, above)
+    }
+
+    fn keep_restore_point(&self, name: &str) -> Result<RestorePoint, MachineError> {
+        let mut state = self.state()?;
+        let Some(points) = &mut state.restore_points else {
+            return Err(MachineError::Unsupported("keeping a restore point"));
+        };
+        points.push(name.to_owned());
+        let number = points.len() as i64;
+        self.set_state(&state)?;
+        Ok(RestorePoint::Kept(number))
     }
 
     fn restart(&self) -> Result<(), MachineError> {

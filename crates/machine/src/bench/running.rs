@@ -35,6 +35,9 @@ pub struct State {
     /// Why a restart is pending.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub restart_pending: Vec<String>,
+    /// Names of restore points, where the system keeps some.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restore_points: Option<Vec<String>>,
     /// Whether there is a network.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub network: Option<bool>,

@@ -10,13 +10,15 @@ use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::Launch;
 
 use super::Here;
-use super::api::{device, rights, service};
+use super::api::{device, restore_point, rights, service};
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, NoWrite, Room, Watch, free_bytes};
+use crate::{Above, Alter, InstallerRun, MachineError, NoWrite, RestorePoint, Room, Watch, free_bytes};
 
 /// What the system answers where somebody else has a file open.
 const SHARING_VIOLATION: i32 = 32;
+/// The mark of a device that is switched off, as publicly documented.
+const SWITCHED_OFF: u32 = 1;
 
 impl Alter for Here {
     fn ready(&self) -> Result<(), MachineError> {
@@ -89,6 +91,13 @@ impl Alter for Here {
 
     fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
         self.disk.cancel_move_of(self.edit(), from, above)
+    }
+
+    fn keep_restore_point(&self, name: &str) -> Result<RestorePoint, MachineError> {
+        Ok(match restore_point::keep(&format!("Stubble, {name}")).map_err(MachineError::io("a restore point"))? {
+            Some(number) => RestorePoint::Kept(number),
+            None => RestorePoint::None("it has no restore points, or has them switched off".to_owned()),
+        })
     }
 
     fn restart(&self) -> Result<(), MachineError> {
@@ -169,11 +178,14 @@ impl Alter for Here {
         self.edit().holder(key)
     }
 
+    /// Whether a device is switched on is the system's to change: it would not notice otherwise.
     fn lend_value(&self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
         let mut edit = self.edit();
+        let before = edit.time_of(key);
+        self.switch_device(key, &value.name, Some(value))?;
         let above = edit.lend(key, value)?;
         edit.commit()?;
-        Ok(above)
+        Ok(Above { before: before.unwrap_or(above.before), ..above })
     }
 
     fn return_value(
@@ -184,6 +196,7 @@ impl Alter for Here {
         made: Option<&str>,
         above: Above,
     ) -> Result<(), MachineError> {
+        self.switch_device(key, name, was)?;
         let mut edit = self.edit();
         edit.take_back(key, name, was, made, above)?;
         edit.commit()
@@ -247,6 +260,13 @@ impl Here {
         let top = format!("HKLM\\SYSTEM\\{}\\Enum\\", self.disk.facts().control_set);
         let identifier = path.get(top.len()..).filter(|_| fold(path).starts_with(&fold(&top)))?;
         (identifier.split('\\').count() == 3).then_some(identifier)
+    }
+
+    /// Has the system switch a device on or off as this value of the device's key is to say.
+    fn switch_device(&self, key: &str, name: &str, value: Option<&RegValue>) -> Result<(), MachineError> {
+        let Some(identifier) = self.device_of(key).filter(|_| fold(name) == "CONFIGFLAGS") else { return Ok(()) };
+        let flags = value.and_then(|value| dword_of(&value.data)).unwrap_or(0);
+        device::switch(identifier, flags & SWITCHED_OFF == 0).map_err(MachineError::io(key))
     }
 
     fn program_in(&self, path: &str) -> Option<(String, String)> {

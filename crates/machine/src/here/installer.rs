@@ -141,13 +141,13 @@ impl Setup<'_> {
     }
 
     fn sample(&self, seconds: u64) -> Sample {
-        let own = self.disk.own_folder().ok();
+        let (own, _) = self.disk.own_folder(None);
         let mut all = process::family(INSTALLER);
         all.extend(self.of_program());
         Sample {
             seconds,
             log: std::fs::metadata(self.log).map_or(0, |log| log.len()),
-            free: own.and_then(|(folder, _)| crate::free_bytes(&folder).ok()),
+            free: crate::free_bytes(&own).ok(),
             busy: process::time_of(&all),
         }
     }

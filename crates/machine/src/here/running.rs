@@ -10,7 +10,7 @@ use stubble_core::model::text::fold;
 use stubble_core::survey::{Gap, Process, Running};
 
 use super::Here;
-use super::api::{file, handles, process, service};
+use super::api::{file, handles, network, process, service};
 use crate::{MachineError, free_bytes};
 
 /// Milliseconds that a program has to close politely, and then to be gone.
@@ -31,7 +31,8 @@ impl Here {
         let processes = processes.into_iter().filter_map(|one| {
             Some(Process { pid: one.pid, image: one.image?, title: one.name, user: String::new(), holds: Vec::new() })
         });
-        Running { processes: processes.collect(), services, ..Running::default() }
+        let network = network::is_connected().map_err(|error| tell("the network", error)).ok();
+        Running { processes: processes.collect(), services, network, ..Running::default() }
     }
 
     pub(super) fn free_bytes(&self) -> Option<u64> {

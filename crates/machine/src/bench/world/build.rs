@@ -88,6 +88,7 @@ pub fn build(world: &str, package: &dyn Fn(&str) -> Option<String>, root: &Path)
     state.devices = world.devices.clone();
     state.own_drivers = world.own_drivers.clone();
     state.network = world.computer.network;
+    state.restore_points = world.computer.restore_points.then(Vec::new);
     state.restart_pending = world.computer.restart_pending.clone();
     state.free_elsewhere = world.computer.free_elsewhere.clone();
     state.rights = world.rights.clone();

@@ -90,6 +90,9 @@ pub struct Computer {
     /// Why a restart is pending.
     #[serde(default)]
     pub restart_pending: Vec<String>,
+    /// Whether it keeps restore points.
+    #[serde(default)]
+    pub restore_points: bool,
     /// Whether to add Windows' own files, services and keys, so that searching is no child's play.
     #[serde(default)]
     pub scenery: bool,

@@ -9,7 +9,10 @@ pub(crate) mod file;
 pub(super) mod handles;
 pub(super) mod job;
 pub(super) mod key;
+mod library;
+pub(super) mod network;
 pub(super) mod process;
+pub(super) mod restore_point;
 pub(super) mod rights;
 pub(super) mod service;
 
