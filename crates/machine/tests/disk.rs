@@ -65,6 +65,22 @@ fn links_that_lead_in_a_circle_are_links_and_nothing_more() {
     assert_eq!(after.files.len(), before.files.len() + 3);
 }
 
+/// What stands in the place of our own folder may be somebody's who waits for what we hold.
+#[cfg(unix)]
+#[test]
+fn our_own_folder_is_no_link_to_elsewhere() {
+    let (folder, disk) = demo_disk();
+    let (own, elsewhere) = (disk.join("$Stubble"), folder.path().join("elsewhere"));
+    fs::create_dir(&elsewhere).unwrap();
+    let machine = Disk::mounted(&disk).unwrap();
+    std::os::unix::fs::symlink(&elsewhere, &own).unwrap();
+    assert!(machine.make_vault(None).unwrap_err().to_string().contains("no folder"));
+    fs::remove_file(&own).unwrap();
+    fs::create_dir(&own).unwrap();
+    machine.make_vault(None).unwrap();
+    assert_eq!(fs::read_dir(&elsewhere).unwrap().count(), 0);
+}
+
 #[test]
 fn the_hives_tell_the_machine() {
     let (_folder, disk) = demo_disk();

@@ -20,7 +20,9 @@ mod scan;
 mod short_names;
 mod volumes;
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 
 use stubble_core::survey::{Facts, Gap};
 
@@ -58,6 +60,8 @@ pub struct Disk {
     others: Vec<Volume>,
     /// Drives that are here and are not looked at, with why.
     left_out: Vec<Gap>,
+    /// Folders of ours that are for administrators only, as far as we know.
+    secured: Mutex<HashSet<PathBuf>>,
 }
 
 impl Disk {
@@ -108,6 +112,7 @@ impl Disk {
             ours: Vec::new(),
             others: Vec::new(),
             left_out: Vec::new(),
+            secured: Mutex::default(),
         }
     }
 

@@ -3,6 +3,7 @@
 use std::ffi::OsStr;
 use std::fs;
 use std::path::Path;
+use std::sync::PoisonError;
 
 use stubble_core::model::FileTime;
 use stubble_core::model::path::{leaf, parent};
@@ -52,21 +53,35 @@ impl Disk {
         if self.scratch.ends_with(OWN_FOLDER) { self.make_own(&self.scratch) } else { Ok(()) }
     }
 
-    /// Makes our own folder at the top of a drive.
+    /// Makes our own folder at the top of a drive. One that is there already may be somebody's who wants to read or
+    /// change what we hold: it becomes ours. Fails where anything but a folder stands in its place.
     pub(super) fn make_own(&self, folder: &Path) -> std::io::Result<()> {
-        if folder.is_dir() {
-            return Ok(());
-        }
-        self.quietly(folder, || {
-            durable::make_folder(folder)?;
-            // A mounted disk keeps the rights of its own accounts.
-            #[cfg(windows)]
-            durable::make_private(folder)?;
-            match self.locate(&self.config()) {
-                Ok(Some(config)) => attributes::copy(&config, folder),
-                _ => Ok(()),
+        let mut secured = self.secured.lock().unwrap_or_else(PoisonError::into_inner);
+        match fs::symlink_metadata(folder) {
+            Ok(meta) if !meta.is_dir() => {
+                let why = "something that is no folder stands where we hold what is taken; remove it first";
+                return Err(std::io::Error::other(why));
             }
-        })
+            Ok(_) if secured.contains(folder) => return Ok(()),
+            Ok(_) => self.secure(folder)?,
+            Err(_) => self.quietly(folder, || {
+                durable::make_folder(folder)?;
+                self.secure(folder)
+            })?,
+        }
+        secured.insert(folder.to_owned());
+        Ok(())
+    }
+
+    /// Gives a folder of ours to administrators only.
+    fn secure(&self, folder: &Path) -> std::io::Result<()> {
+        // A mounted disk keeps the rights of its own accounts.
+        #[cfg(windows)]
+        durable::make_private(folder)?;
+        match self.locate(&self.config()) {
+            Ok(Some(config)) => attributes::copy(&config, folder),
+            _ => Ok(()),
+        }
     }
 
     /// Removes it again where nothing is held in it.

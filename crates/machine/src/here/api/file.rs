@@ -83,8 +83,8 @@ pub(in crate::here) fn access_list(path: &Path) -> io::Result<Vec<u8>> {
     }
 }
 
-/// Lets the system, administrators and the owner into a folder, and nobody else; also for what is made in it. Nothing
-/// happens where the file system has no access lists, as on most sticks.
+/// Makes a folder the administrators', and lets the system, administrators and its owner into it, and nobody else; also
+/// for what is made in it. Nothing happens where the file system has no access lists, as on most sticks.
 pub(crate) fn make_private(path: &Path) -> io::Result<()> {
     if !has_access_lists(path)? {
         return Ok(());
@@ -102,7 +102,12 @@ pub(crate) fn make_private(path: &Path) -> io::Result<()> {
         {
             return Err(io::Error::last_os_error());
         }
-        let done = SetFileSecurityW(wide(path).as_ptr(), DACL_SECURITY_INFORMATION, descriptor);
+        // Whoever owns it may change its list. Only an administrator can give it away.
+        let both = OWNER_SECURITY_INFORMATION | DACL_SECURITY_INFORMATION;
+        let mut done = SetFileSecurityW(wide(path).as_ptr(), both, descriptor);
+        if done == 0 {
+            done = SetFileSecurityW(wide(path).as_ptr(), DACL_SECURITY_INFORMATION, descriptor);
+        }
         let error = io::Error::last_os_error();
         LocalFree(descriptor);
         if done == 0 { Err(error) } else { Ok(()) }
@@ -116,7 +121,7 @@ const FILE_PERSISTENT_ACLS: u32 = 8;
 
 /// Everything for the system, administrators and the owner, inherited by files and folders, nothing from above. Source:
 /// Microsoft's public documentation of the security descriptor string format.
-const PRIVATE: &str = "D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;FA;;;OW)";
+const PRIVATE: &str = "O:BAD:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;FA;;;OW)";
 
 /// Whether the volume on which a path lies keeps access lists that are ours to write: on a share they are its owner's.
 fn has_access_lists(path: &Path) -> io::Result<bool> {
