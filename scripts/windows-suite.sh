@@ -106,5 +106,7 @@ msibuild "$stalls" -q "INSERT INTO \`CustomAction\` (\`Action\`, \`Type\`, \`Sou
 msibuild "$stalls" -q "INSERT INTO \`InstallExecuteSequence\` (\`Action\`, \`Condition\`, \`Sequence\`) VALUES ('PairScale', 'NOT Installed', 4100)"
 cp "$built/stubble.exe" "$stage/"
 cp -a "$stage/base/prefix" "$stage/prefix"
+mkdir "$stage/prefix/drive_d"
+ln -s ../drive_d "$stage/prefix/dosdevices/d:"
 STUBBLE_WINDOWS=$stage cargo test --locked --manifest-path judges/Cargo.toml --target-dir target --test windows -- \
   --ignored --nocapture --test-threads 2

@@ -191,6 +191,33 @@ fn what_is_taken_is_what_the_install_has_brought() {
     assert!(own.len() > 20 && recall >= 0.99, "left of {}: {left:#?}", own.len());
 }
 
+/// People have programs installed on a second drive: what is taken there is held there.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn a_product_on_a_second_drive_goes_and_comes_back() {
+    let pc = Windows::with("drives", &["label-bridge", "recipes"]);
+    pc.keeps_on_second_drive("Dairy/2026-02.qwl");
+    let before = pc.places();
+    assert_eq!(pc.install_into("scale-desk-5.1", "D:\\Dairy\\Scale Desk"), 0);
+    let with_it = pc.state();
+    let own: BTreeSet<String> = with_it.places().difference(&before).cloned().collect();
+    let on_second = |places: &BTreeSet<String>| places.iter().filter(|place| place.starts_with("D:\\Dairy")).count();
+    assert!(on_second(&own) >= 5, "{own:?}");
+    pc.delete_cached_packages("Quernlight Scale Desk");
+    let broken = pc.state();
+    pc.opened("scale desk", "scale-desk-5.2");
+    pc.works(&["plan"], "");
+    pc.works(&["clear", "--yes"], "");
+    let after = pc.places();
+    let left: Vec<&String> = after.difference(&before).filter(|place| !is_windows(place)).collect();
+    let wrong: Vec<&String> = before.difference(&after).collect();
+    assert!(wrong.is_empty() && left.is_empty(), "taken, and not the product's: {wrong:#?}; left: {left:#?}");
+    assert!(pc.holds_on_second_drive(), "a rename, and no copy to the first one");
+    pc.works(&["putback", "--yes"], "");
+    pc.is_as(&broken, "with the second drive");
+    println!("places that the install brought: {}, on the second drive: {}", own.len(), on_second(&own));
+}
+
 /// Packages and script-made setups, for everybody and for one user, with services, shortcuts, file types, and several
 /// versions side by side, one after the other on one machine: each is a bystander of the next.
 #[test]

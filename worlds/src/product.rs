@@ -135,6 +135,30 @@ pub fn products(rng: &mut Rng, machine: &Machine) -> Vec<Product> {
     all
 }
 
+/// What a product has to do with the second drive.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum SecondDrive {
+    /// It is installed in its folder of programs.
+    AsOnTheFirst,
+    /// It is installed where somebody wanted it.
+    FolderOfPeoples,
+    /// There is a copy of another PC's programs.
+    Backup,
+    /// Nothing.
+    Nothing,
+}
+
+/// By its name alone, so that nothing else in a world hangs on it.
+pub fn second_drive(name: &str) -> SecondDrive {
+    let seed = name.bytes().fold(7u64, |seed, byte| seed.wrapping_mul(31).wrapping_add(byte.into()));
+    match Rng::with_seed(seed).u8(..12) {
+        0 => SecondDrive::AsOnTheFirst,
+        1 => SecondDrive::FolderOfPeoples,
+        2 => SecondDrive::Backup,
+        _ => SecondDrive::Nothing,
+    }
+}
+
 fn product(rng: &mut Rng, machine: &Machine, publisher: &Publisher, name: String) -> Product {
     let setup = match rng.u8(..8) {
         0..4 => Setup::Package,
@@ -145,6 +169,8 @@ fn product(rng: &mut Rng, machine: &Machine, publisher: &Publisher, name: String
     let user = rng.usize(..machine.users.len());
     let programs = match setup {
         Setup::PerUser => machine.users[user].folder("AppData\\Local\\Programs"),
+        _ if second_drive(&name) == SecondDrive::AsOnTheFirst => "D:\\Program Files".to_owned(),
+        _ if second_drive(&name) == SecondDrive::FolderOfPeoples => "D:\\Dairy".to_owned(),
         _ if is_32 => "C:\\Program Files (x86)".to_owned(),
         _ => "C:\\Program Files".to_owned(),
     };

@@ -30,6 +30,7 @@ fn facts(machine: &Machine) -> Facts {
         program_data: "C:\\ProgramData".into(),
         profiles: "C:\\Users".into(),
         users: users.collect(),
+        other_drives: vec!["D:".into()],
         free_bytes: Some(1 << 36),
         ..Facts::default()
     }

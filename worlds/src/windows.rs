@@ -20,7 +20,8 @@ pub fn machine(rng: &mut Rng) -> Machine {
         machine.users.push(User { name: (*name).to_owned(), sid: format!("S-1-5-21-7-7-7-{}", 1001 + number) });
     }
     let own = Mark::windows;
-    for folder in ["C:\\Program Files", "C:\\Program Files (x86)", "C:\\ProgramData", "C:\\Windows\\Temp"] {
+    let programs = ["C:\\Program Files", "C:\\Program Files (x86)", "D:\\Program Files"];
+    for folder in programs.into_iter().chain(["D:\\Dairy", "C:\\ProgramData", "C:\\Windows\\Temp"]) {
         machine.folder(folder, own());
     }
     for name in ["svchost.exe", "rundll32.exe", "services.exe", "msiexec.exe", "kernel32.dll", "usbser.inf"] {

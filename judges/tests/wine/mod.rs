@@ -89,6 +89,11 @@ impl Windows {
         self.installer(&format!("/i C:\\setup\\{product}.msi /qn"))
     }
 
+    /// The same, into a folder that a person chose.
+    pub fn install_into(&self, product: &str, folder: &str) -> u32 {
+        self.installer(&format!("/i C:\\setup\\{product}.msi INSTALLDIR=\"{folder}\" /qn"))
+    }
+
     fn installer(&self, args: &str) -> u32 {
         self.answered(&format!("msiexec {args}"))
     }
@@ -277,6 +282,21 @@ impl Windows {
         String::from_utf8_lossy(&self.wine(&["sc", "query", name]).stdout).contains("RUNNING")
     }
 
+    /// Puts a file of people's own on the second drive.
+    pub fn keeps_on_second_drive(&self, path: &str) {
+        let file = self.folder.path().join("prefix/drive_d").join(path);
+        fs::create_dir_all(file.parent().unwrap()).unwrap();
+        fs::write(file, "wheel 4411, 6.02 kg").unwrap();
+    }
+
+    /// Whether something is held in our own folder on the second drive.
+    pub fn holds_on_second_drive(&self) -> bool {
+        let mut held = Vec::new();
+        let own = self.folder.path().join("prefix/drive_d/$Stubble");
+        collect(&own, "", &mut held);
+        held.iter().any(|(path, ..)| path.contains("Scale Desk"))
+    }
+
     /// The bystanders can be repaired and uninstalled: nothing that they need is gone.
     pub fn others_are_well(&self, how: &str) {
         let shared = self.drive("Program Files/Common Files/Fennelgate/Runtime/flgrt64.dll");
@@ -295,6 +315,7 @@ impl Windows {
     pub fn state(&self) -> State {
         let mut files = Vec::new();
         collect(&self.drive(""), "C:", &mut files);
+        collect(&self.folder.path().join("prefix/drive_d"), "D:", &mut files);
         files.retain(|(path, ..)| !is_ours(path));
         files.sort();
         State { registry: self.exported(), files }
@@ -375,7 +396,7 @@ impl State {
 
 /// The case and what the suite brings.
 fn is_ours(path: &str) -> bool {
-    ["C:\\work", "C:\\setup", "C:\\$Stubble", "C:\\windows\\temp", "C:\\users\\root\\Temp"]
+    ["C:\\work", "C:\\setup", "C:\\$Stubble", "D:\\$Stubble", "C:\\windows\\temp", "C:\\users\\root\\Temp"]
         .iter()
         .any(|own| path.starts_with(own))
 }

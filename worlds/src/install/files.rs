@@ -2,6 +2,7 @@
 
 use super::Installing;
 use crate::machine::Class;
+use crate::product::{SecondDrive, second_drive};
 
 pub(super) fn install(one: &mut Installing<'_>) {
     let product = one.product();
@@ -21,6 +22,12 @@ pub(super) fn install(one: &mut Installing<'_>) {
     if one.once_in(3) {
         let path = format!("{}\\update.exe", product.folder);
         one.machine.program(&path, company, name, mark.clone());
+    }
+    if second_drive(name) == SecondDrive::Backup {
+        let backup = format!("D:\\Backup\\old PC\\{}", product.folder.get(3..).unwrap_or_default());
+        let person = one.mark("documents").as_class(Class::Documents);
+        one.machine.folder(&backup, person.clone());
+        one.machine.program(&format!("{backup}\\{}.exe", product.short), company, name, person);
     }
     // A folder of documents elsewhere, reached by a junction that is the product's, as its target is not.
     if one.once_in(8) {

@@ -158,7 +158,7 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
         found.from.push(from);
         found.places.push(place);
     };
-    for root in roots(&survey.facts) {
+    for root in roots(survey) {
         let Some(root) = files.find(&root) else { continue };
         for child in files.children(root) {
             if is_it(files.name(child)) {

@@ -9,6 +9,7 @@ mod location;
 mod mentions;
 mod own_data;
 pub mod protected;
+mod roots;
 mod rules;
 mod scene;
 mod time;
@@ -24,8 +25,9 @@ use crate::model::{FileTime, Place, PlaceKind};
 use crate::survey::{EntryKind, Gap, NodeId, Survey};
 
 pub use claims::{Claim, Claims};
+pub use roots::roots;
 pub use rules::{RULES, Rule};
-pub use scene::{Scene, roots};
+pub use scene::Scene;
 
 /// One reason why a place belongs to the subject.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]

@@ -4,6 +4,7 @@ use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::mentions::mentions;
+use super::roots::roots;
 use crate::model::text::fold;
 use crate::model::{Guid, path};
 use crate::packages::Registered;
@@ -11,7 +12,7 @@ use crate::packages::registered::uninstall_keys;
 use crate::subject::names::{names_a_part, product_words, publisher_words, squashed, together};
 use crate::subject::{AnchorKind, Subject};
 use crate::survey::firewall::FirewallRule;
-use crate::survey::{EntryKind, Facts, KeyId, NodeId, Survey, User};
+use crate::survey::{EntryKind, KeyId, NodeId, Survey, User};
 use crate::units;
 use crate::units::drivers::Driver;
 use crate::units::store_packages::StorePackage;
@@ -136,7 +137,7 @@ impl<'s> Scene<'s> {
         spelled.extend(short_spelled);
         spelled.extend(all_names.iter().map(|words| together(words)));
         let install_folders = subject.all(AnchorKind::InstallFolder).map(fold).collect();
-        let roots = roots(&survey.facts).iter().map(|root| fold(root)).collect();
+        let roots = roots(survey).iter().map(|root| fold(root)).collect();
         let mut scene = Self {
             survey,
             registered,
@@ -369,28 +370,6 @@ impl<'s> Scene<'s> {
         }
         others
     }
-}
-
-/// Folders of other drives that people have setups use instead of the system drive's.
-const OTHER_DRIVES: [&str; 2] = ["Program Files", "Program Files (x86)"];
-
-/// Folders in which programs of all publishers keep their own.
-pub fn roots(facts: &Facts) -> Vec<String> {
-    let mut roots: Vec<String> = facts.program_folders().into_iter().map(str::to_owned).collect();
-    roots.extend(facts.program_folders().into_iter().map(|folder| format!("{folder}\\Common Files")));
-    roots.push(facts.program_data.clone());
-    for drive in &facts.other_drives {
-        roots.extend(OTHER_DRIVES.map(|folder| format!("{drive}\\{folder}")));
-    }
-    for user in &facts.users {
-        roots.extend([
-            user.roaming(),
-            user.local(),
-            format!("{}Low", user.local()),
-            format!("{}\\Programs", user.local()),
-        ]);
-    }
-    roots
 }
 
 fn sorted(names: impl Iterator<Item = String>) -> Vec<String> {

@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::Place;
 use crate::subject::Scope;
 use crate::survey::EntryKind;
-use crate::trace::scene::roots;
+use crate::trace::roots::roots;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Folders and keys of the publisher, where all of its products are meant.
@@ -15,7 +15,7 @@ impl Rule for Publisher {
         }
         let text = || "it has the publisher's name, and all of its products are meant".to_owned();
         let files = &scene.survey.files;
-        for root in roots(&scene.survey.facts) {
+        for root in roots(scene.survey) {
             let Some(root) = files.find(&root) else { continue };
             for child in files.children(root) {
                 if files.data(child).kind == EntryKind::Folder && scene.is_publisher(files.name(child)) {
