@@ -39,6 +39,9 @@ pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool)
     for change in &loan.changes {
         match change {
             Lent::Value { key, value } => pieces.extend(setting::read(key, value, machine)?),
+            Lent::Network if !machine.can_cut_network() => {
+                return Err(MachineError::Unsupported("cutting the network").into());
+            }
             Lent::Network => match machine.survey_of(&[])?.running.network {
                 Some(true) => pieces.push(Piece::Network),
                 Some(false) => {}

@@ -221,6 +221,11 @@ pub trait Alter: Observe {
         above: Above,
     ) -> Result<(), MachineError>;
 
+    /// Whether the network can be cut at once and as a whole.
+    fn can_cut_network(&self) -> bool {
+        false
+    }
+
     /// Connects or cuts the network; tells whether it was connected.
     fn set_network(&self, on: bool) -> Result<bool, MachineError>;
 

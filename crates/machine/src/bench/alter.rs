@@ -164,6 +164,10 @@ impl Alter for Bench {
         edit.commit()
     }
 
+    fn can_cut_network(&self) -> bool {
+        true
+    }
+
     fn set_network(&self, on: bool) -> Result<bool, MachineError> {
         let mut state = self.state()?;
         let was = state.network.replace(on).unwrap_or(true);

@@ -94,9 +94,10 @@ impl Alter for Here {
     }
 
     fn keep_restore_point(&self, name: &str) -> Result<RestorePoint, MachineError> {
-        Ok(match restore_point::keep(&format!("Stubble, {name}")).map_err(MachineError::io("a restore point"))? {
-            Some(number) => RestorePoint::Kept(number),
-            None => RestorePoint::None("it has no restore points, or has them switched off".to_owned()),
+        Ok(match restore_point::keep(&format!("Stubble, {name}")) {
+            Ok(Some(number)) => RestorePoint::Kept(number),
+            Ok(None) => RestorePoint::None("it has none, or has them switched off".to_owned()),
+            Err(error) => RestorePoint::None(error.to_string()),
         })
     }
 

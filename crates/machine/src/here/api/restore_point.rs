@@ -69,7 +69,7 @@ pub(in crate::here) fn keep(name: &str) -> io::Result<Option<i64>> {
     let done = unsafe { set(&point, &mut status) };
     match status.nStatus {
         0 if done != 0 => {}
-        SERVICE_DISABLED => return Ok(None),
+        0 | SERVICE_DISABLED => return Ok(None),
         code => return Err(io::Error::from_raw_os_error(code as i32)),
     }
     let number = status.llSequenceNumber;
