@@ -40,7 +40,7 @@ pub enum CliError {
     #[error("{} is there already", .0.display())]
     Exists(PathBuf),
     /// Neither a name, nor a payload or a log that tells one.
-    #[error("{} names no product", if .0.is_empty() { "nothing that was given" } else { .0 })]
+    #[error("{} names no product", if .0.is_empty() { "what was given" } else { .0 })]
     NoName(String),
     /// Nobody of that name.
     #[error("nothing on this machine is called {name}")]
@@ -241,7 +241,7 @@ pub fn explain(error: &CliError) -> Told {
         ),
         CliError::NoLog => told("Name it: `stubble diagnose LOG`.", Exit::Usage),
         CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
-        CliError::NoName(_) => told("Give the name as well: `stubble open NAME --log FILE --on MACHINE`.", Exit::Usage),
+        CliError::NoName(_) => told("Give the product's name as well: `stubble open NAME …`.", Exit::Usage),
         CliError::NoProgram => told("Name it: `stubble confirm --start PROGRAM`.", Exit::Usage),
         CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
         CliError::Plan(plan) => plan_told(plan, &told),

@@ -125,6 +125,16 @@ struct Wanted {
     how: Option<String>,
 }
 
+/// What a setup program says that it is a part of, without the words for its being a setup.
+fn by_program(payload: &str, survey: &Survey) -> Option<(String, String)> {
+    let told = &survey.version_of(payload)?.product;
+    let words: Vec<&str> = told.split_whitespace().collect();
+    let is_setup = |word: &&str| ["setup", "installer", "install"].contains(&word.to_lowercase().as_str());
+    let own = words.len() - words.iter().rev().take_while(|word| is_setup(word)).count();
+    let name = words[..own].join(" ");
+    (!name.is_empty()).then(|| (name, format!("{payload} says that it is its setup")))
+}
+
 /// A name stays a name; anything else is followed to the product that it leads to.
 fn wanted(
     args: &Open,
@@ -143,8 +153,10 @@ fn wanted(
         let told = told.or(by_print);
         let told =
             told.or_else(|| package.map(|file| (file.package.name.clone(), format!("{} installs it", file.path))));
+        let told = told.or_else(|| by_program(args.payload.as_deref()?, survey));
         let Some((name, how)) = told else {
-            return Err(CliError::NoName(log.map(|(from, _)| from.clone()).unwrap_or_default()));
+            let given = log.map(|(from, _)| from.clone()).or(args.payload.clone());
+            return Err(CliError::NoName(given.unwrap_or_default()));
         };
         return Ok(Wanted { name, how: Some(how) });
     }
