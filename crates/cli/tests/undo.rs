@@ -143,6 +143,9 @@ fn what_lies_on_another_drive_is_held_there_and_comes_back() {
         assert_eq!(code(folder.path(), &["putback", "--yes"]), 0, "{round}");
         assert_same(&before, &all(), round);
     }
+    assert_eq!(code(folder.path(), &["clear", "--yes"]), 0);
+    assert_eq!(code(folder.path(), &["discard", "--yes"]), 0);
+    assert!(!drive.path().join("$Stubble").exists(), "nothing of ours stays on that drive");
 }
 
 #[test]

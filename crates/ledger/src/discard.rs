@@ -84,6 +84,7 @@ pub fn discard(case: &mut Case, machine: &dyn Alter, steps: &[String]) -> Result
         }
     }
     remove_loose_contents(case)?;
+    machine.tidy_vault()?;
     Ok(held)
 }
 

@@ -131,6 +131,9 @@ pub trait Alter: Observe {
     /// administrators only, where they are not there.
     fn make_vault(&self, of: Option<&str>) -> Result<(), MachineError>;
 
+    /// Removes folders of ours at the tops of the machine's drives in which nothing is held any more.
+    fn tidy_vault(&self) -> Result<(), MachineError>;
+
     /// Keeps the files of the registry as they are in that folder, where they are files of ours
     /// to change. What is kept there already stays as it is.
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError>;

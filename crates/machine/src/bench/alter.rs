@@ -38,6 +38,10 @@ impl Alter for Bench {
         self.disk.make_own_folder(of)
     }
 
+    fn tidy_vault(&self) -> Result<(), MachineError> {
+        self.disk.tidy_own().map_err(MachineError::io("our own folder"))
+    }
+
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
         self.disk.keep_hives(into)
     }

@@ -29,6 +29,10 @@ impl Alter for Disk {
         self.make_own_folder(of)
     }
 
+    fn tidy_vault(&self) -> Result<(), MachineError> {
+        self.tidy_own().map_err(MachineError::io("our own folder"))
+    }
+
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
         self.keep_hives(into)
     }

@@ -40,6 +40,10 @@ impl Alter for Here {
         self.disk.make_own_folder(of)
     }
 
+    fn tidy_vault(&self) -> Result<(), MachineError> {
+        self.disk.tidy_own().map_err(MachineError::io("our own folder"))
+    }
+
     /// The files of a running registry cannot be read by others: what is loaded is kept key by key.
     fn keep_registry(&self, into: &Path) -> Result<(), MachineError> {
         self.keep_trees(into)
