@@ -8,12 +8,13 @@ use std::ptr::{null, null_mut};
 use std::time::Duration;
 
 use windows_sys::Win32::Devices::DeviceAndDriverInstallation::{
-    CM_Get_DevNode_Status, CM_LOCATE_DEVNODE_NORMAL, CM_Locate_DevNodeW, CM_PROB_DISABLED, CR_SUCCESS, DICS_DISABLE,
-    DICS_ENABLE, DICS_FLAG_GLOBAL, DIF_PROPERTYCHANGE, DIF_REMOVE, DN_HAS_PROBLEM, HDEVINFO, SP_CLASSINSTALL_HEADER,
-    SP_DEVINFO_DATA, SP_PROPCHANGE_PARAMS, SetupDiCallClassInstaller, SetupDiCreateDeviceInfoList,
-    SetupDiDestroyDeviceInfoList, SetupDiOpenDeviceInfoW, SetupDiSetClassInstallParamsW,
+    CM_LOCATE_DEVNODE_NORMAL, CM_PROB_DISABLED, CR_SUCCESS, DICS_DISABLE, DICS_ENABLE, DICS_FLAG_GLOBAL,
+    DIF_PROPERTYCHANGE, DIF_REMOVE, DN_HAS_PROBLEM, HDEVINFO, SP_CLASSINSTALL_HEADER, SP_DEVINFO_DATA,
+    SP_PROPCHANGE_PARAMS, SetupDiCallClassInstaller, SetupDiCreateDeviceInfoList, SetupDiDestroyDeviceInfoList,
+    SetupDiOpenDeviceInfoW, SetupDiSetClassInstallParamsW,
 };
 
+use super::library::Library;
 use super::wide;
 
 /// The answer for a device that is not there. Source: Microsoft's public list of system error codes.
@@ -22,6 +23,9 @@ const NO_SUCH_DEVICE: i32 = 0xE000_020B_u32 as i32;
 /// How often and at which distances the system is asked whether it has carried an order out.
 const LOOKS: u32 = 100;
 const PAUSE: Duration = Duration::from_millis(100);
+
+type Locate = unsafe extern "system" fn(*mut u32, *const u16, u32) -> u32;
+type AskStatus = unsafe extern "system" fn(*mut u32, *mut u32, u32, u32) -> u32;
 
 /// A set of devices.
 struct Set(HDEVINFO);
@@ -100,12 +104,16 @@ pub(in crate::here) fn switch(identifier: &str, on: bool) -> io::Result<()> {
 
 /// Whether a connected device is switched on; `None` for one that is not connected.
 fn is_on(identifier: &str) -> Option<bool> {
+    let library = Library::load("cfgmgr32.dll").ok()?;
     let name = wide(identifier);
     let (mut node, mut status, mut problem) = (0, 0, 0);
-    // SAFETY: the name ends with a zero, and the numbers live until the calls return.
+    // SAFETY: the types are the ones that are documented, the name ends with a zero, and the numbers live until the
+    // calls return.
     unsafe {
-        if CM_Locate_DevNodeW(&mut node, name.as_ptr(), CM_LOCATE_DEVNODE_NORMAL) != CR_SUCCESS
-            || CM_Get_DevNode_Status(&mut status, &mut problem, node, 0) != CR_SUCCESS
+        let locate: Locate = library.function(c"CM_Locate_DevNodeW").ok()?;
+        let ask: AskStatus = library.function(c"CM_Get_DevNode_Status").ok()?;
+        if locate(&mut node, name.as_ptr(), CM_LOCATE_DEVNODE_NORMAL) != CR_SUCCESS
+            || ask(&mut status, &mut problem, node, 0) != CR_SUCCESS
         {
             return None;
         }
