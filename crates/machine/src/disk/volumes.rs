@@ -63,6 +63,11 @@ impl Disk {
         self.volumes().any(|(drive, _)| drive == letter)
     }
 
+    /// Whether a folder of this computer is the top of a drive.
+    pub(crate) fn is_top(&self, folder: &Path) -> bool {
+        self.volumes().any(|(_, root)| root == folder)
+    }
+
     /// Our own folder at the top of the drive on which a path lies: here, and as the machine names it.
     pub(crate) fn own_folder(&self, of: Option<&str>) -> (std::path::PathBuf, String) {
         let (drive, root) = self.volume_of(of);

@@ -79,7 +79,7 @@ fn delete_file(bench: &Bench, path: &str) -> Result<(), MachineError> {
     durable::remove_file(&at).map_err(MachineError::io(path))?;
     let mut folder = at.parent();
     while let Some(above) =
-        folder.filter(|above| *above != bench.disk().root() && is_empty(above) && durable::remove_folder(above).is_ok())
+        folder.filter(|above| !bench.disk().is_top(above) && is_empty(above) && durable::remove_folder(above).is_ok())
     {
         folder = above.parent();
     }
