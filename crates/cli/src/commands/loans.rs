@@ -13,13 +13,15 @@ use crate::{Exit, Ui};
 pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let work = Work::begin(settings)?;
     let out: Vec<LoanOut> = work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(out).collect();
-    let offered =
-        offered(&work.survey, &work.trace(), work.case.about.payload.as_deref()).into_iter().map(|loan| LoanOffered {
-            values: loan.changes.iter().filter(|change| matches!(change, Lent::Value { .. })).count(),
-            loan: loan.name,
-            title: loan.title,
-            good_for: loan.good_for,
-        });
+    let cuts_network = work.machine.alter().is_ok_and(|machine| machine.can_cut_network());
+    let mut all = offered(&work.survey, &work.trace(), work.case.about.payload.as_deref());
+    all.retain(|loan| cuts_network || !loan.changes.contains(&Lent::Network));
+    let offered = all.into_iter().map(|loan| LoanOffered {
+        values: loan.changes.iter().filter(|change| matches!(change, Lent::Value { .. })).count(),
+        loan: loan.name,
+        title: loan.title,
+        good_for: loan.good_for,
+    });
     let loans = Loans { offered: offered.collect(), out };
     show(&loans, settings, ui, terminal::loans);
     Ok(if loans.out.is_empty() { Exit::Done } else { Exit::No })
