@@ -348,6 +348,9 @@ fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told
         MachineError::Package { .. } => "Put the original package back in its place.",
         MachineError::Capture { .. } => "Take the capture again.",
         MachineError::Absent(_) => "Check the path.",
+        MachineError::DriveNotHere(_) => {
+            "Connect that drive, or name it with the disk (`disk:DIR,D=DIR`). What it holds was not touched."
+        }
         MachineError::Occupied(_) => "Move what is there away first.",
         MachineError::InUse { .. } => "Close the program that holds it.",
         MachineError::Denied(_) => "Run it with the rights to read and change that place.",

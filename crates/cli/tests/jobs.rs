@@ -91,6 +91,14 @@ impl Job {
         self.must(&receipt, 0);
 
         self.must(&["report", "--redact"], 0);
+        let report: serde_json::Value =
+            serde_json::from_slice(&fs::read(self.at("stubble-case/report-redacted.json")).unwrap()).unwrap();
+        let events = report["events"].as_array().unwrap();
+        let planned = |at: usize| events[at]["text"].as_str().unwrap().starts_with("Plan of ");
+        let cleared = |at: usize| events[at]["text"].as_str().unwrap().starts_with("Plan carried out");
+        let plans: Vec<usize> = (0..events.len()).filter(|at| planned(*at)).collect();
+        let between = |pair: &[usize]| (pair[0]..pair[1]).any(cleared);
+        assert!(!plans.is_empty() && plans.windows(2).all(between), "a plan is one moment until it is carried out");
         for end in ["html", "md", "json"] {
             let text = fs::read_to_string(self.at(&format!("stubble-case/report-redacted.{end}"))).unwrap();
             for name in names {

@@ -144,6 +144,15 @@ fn what_lies_on_another_drive_is_held_there_and_comes_back() {
         assert_same(&before, &all(), round);
     }
     assert_eq!(code(folder.path(), &["clear", "--yes"]), 0);
+    // Without that drive nothing that it holds is called deleted, or put back.
+    let about = folder.path().join("stubble-case/case.json");
+    let told = fs::read_to_string(&about).unwrap();
+    fs::write(&about, told.replace(&format!(",D={}", drive.path().display()), "")).unwrap();
+    if other.is_some() {
+        assert_eq!(code(folder.path(), &["discard", "--yes"]), 3);
+        assert_eq!(code(folder.path(), &["report", "--check"]), 3);
+    }
+    fs::write(&about, told).unwrap();
     assert_eq!(code(folder.path(), &["discard", "--yes"]), 0);
     assert!(!drive.path().join("$Stubble").exists(), "nothing of ours stays on that drive");
 }

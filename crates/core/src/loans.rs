@@ -11,6 +11,7 @@ use crate::model::{Place, PlaceKind};
 use crate::survey::Survey;
 use crate::survey::startup::StartupEntry;
 use crate::trace::Trace;
+use crate::units::drivers::instances;
 
 /// A temporary change that the machine can lend.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -156,10 +157,8 @@ fn adapters(survey: &Survey) -> Vec<Lent> {
     let registry = &survey.registry;
     let number = |key, name| registry.value(key, name).and_then(|value| value.dword());
     let set = format!("HKLM\\SYSTEM\\{}", survey.facts.control_set);
-    let kinds = registry.subkeys(&format!("{set}\\Enum")).into_iter();
-    let devices = kinds.flat_map(|bus| registry.keys().children(bus)).flat_map(|kind| registry.keys().children(kind));
     let mut changes = Vec::new();
-    for device in devices {
+    for device in instances(survey) {
         let is_adapter = registry.text(device, "ClassGUID").is_some_and(|class| class.eq_ignore_ascii_case(ADAPTERS));
         let driver = registry.text(device, "Driver").filter(|_| is_adapter);
         let driver = driver.and_then(|driver| registry.key(&format!("{set}\\Control\\Class\\{driver}")));

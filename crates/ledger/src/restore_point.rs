@@ -1,4 +1,4 @@
-//! A restore point of the system's own, before the first change: beside the vault, and nothing that we need.
+//! A restore point of the system's own, before the first step of a plan: beside the vault, and nothing that we need.
 
 use stubble_machine::{Alter, MachineError, RestorePoint};
 

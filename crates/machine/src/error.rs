@@ -88,6 +88,9 @@ pub enum MachineError {
     /// This kind of machine cannot do that.
     #[error("{0} is not possible on this kind of machine")]
     Unsupported(&'static str),
+    /// What is asked for lies on a drive of the machine that is not here.
+    #[error("the drive of {0} is not here")]
+    DriveNotHere(String),
     /// A path leads through a link, or is no path of the machine.
     #[error("{path} is refused: {why}")]
     Refused {

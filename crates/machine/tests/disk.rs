@@ -82,6 +82,42 @@ fn our_own_folder_is_no_link_to_elsewhere() {
 }
 
 #[test]
+fn other_drives_are_named_once_and_guarded_like_the_first() {
+    let (folder, disk) = demo_disk();
+    let data = folder.path().join("data");
+    fs::create_dir(&data).unwrap();
+    let with = |drives: &[(&str, &Path)]| {
+        let drives: Vec<_> = drives.iter().map(|(drive, root)| ((*drive).to_owned(), root.to_path_buf())).collect();
+        Disk::mounted_with(&disk, &drives)
+    };
+    for twice in [&[("C:", data.as_path())][..], &[("D:", &data), ("d:", &data)]] {
+        assert!(matches!(with(twice), Err(MachineError::Refused { .. })), "{twice:?}");
+    }
+    assert!(matches!(with(&[("D:", Path::new("/nowhere at all"))]), Err(MachineError::Absent(_))));
+    let machine = with(&[("D:", &data)]).unwrap();
+    machine.ready().unwrap();
+    machine.can_hold(&data, Some("D:\\Dairy")).unwrap();
+    let absent = machine.can_hold(&data, Some("E:\\Dairy"));
+    assert!(
+        matches!(absent, Err(MachineError::DriveNotHere(_))),
+        "nothing is held on a drive that is not here: {absent:?}"
+    );
+    // Another Windows is another machine's, wherever it is mounted.
+    let machine = with(&[("D:", &disk)]).unwrap();
+    let survey = machine.survey().unwrap();
+    assert!(survey.files.find("D:").is_none() && survey.gaps.iter().any(|gap| gap.what == "D:\\"), "{:?}", survey.gaps);
+}
+
+/// The drive that this computer runs from is nobody's second drive.
+#[cfg(unix)]
+#[test]
+fn a_drive_that_this_computer_runs_from_is_not_written() {
+    let (_folder, disk) = demo_disk();
+    let machine = Disk::mounted_with(&disk, &[("D:".to_owned(), "/".into())]).unwrap();
+    assert!(matches!(machine.ready(), Err(MachineError::NotWritable { .. })));
+}
+
+#[test]
 fn the_hives_tell_the_machine() {
     let (_folder, disk) = demo_disk();
     edit(&disk, SYSTEM, |hive| {

@@ -4,7 +4,6 @@ use stubble_core::blockers::{Known, Severity, check, targets};
 use stubble_core::content::inf::{self, Inf};
 use stubble_core::model::Place;
 use stubble_core::model::access::AccessList;
-use stubble_core::packages::Registered;
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::Gap;
 use stubble_core::units::drivers::drivers;
@@ -76,8 +75,7 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
 
 /// The access lists of where setup writes; one that cannot be read is a gap.
 fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<(Place, AccessList)> {
-    let places =
-        payload.map(|file| targets(&file.package, &work.survey, &Registered::read(&work.survey))).unwrap_or_default();
+    let places = payload.map(|file| targets(&file.package, &work.survey, &work.registered)).unwrap_or_default();
     let told = work.machine.observe().access_lists(&places);
     let mut found = Vec::new();
     for (place, descriptor) in places.into_iter().zip(told) {

@@ -23,7 +23,7 @@ pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     carry(&mut work, &plan, settings, ui)
 }
 
-/// Before the first change of a case, unless somebody does without: it can take a minute.
+/// Before the first step of a case, unless somebody does without: it can take a minute.
 fn keep_restore_point_first(work: &mut Work, args: Clear, ui: &mut Ui) -> Result<(), CliError> {
     if args.no_restore_point || has_begun(work) {
         return Ok(());

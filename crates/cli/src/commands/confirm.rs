@@ -67,11 +67,10 @@ fn start(work: &mut Work, named: &str, seconds: u64) -> Result<Started, CliError
 fn own_program(work: &Work) -> Result<Option<String>, CliError> {
     let (survey, facts) = (&work.survey, &work.survey.facts);
     let package = work.payload()?.map(|file| file.package);
-    let registered = Registered::read(survey);
     let print = work.footprint()?.unwrap_or_default();
     let by_package = package
         .iter()
-        .flat_map(|package| Layout::on(package, survey, &registered).shortcuts())
+        .flat_map(|package| Layout::on(package, survey, &work.registered).shortcuts())
         .map(|(_, target)| target);
     let by_print = print.shortcuts.iter().flat_map(|shortcut| on_machine(&shortcut.target, facts));
     let files = print.files.iter().flat_map(|file| on_machine(&file.path, facts));

@@ -3,6 +3,7 @@
 use serde_json::Value;
 
 use crate::survey::Survey;
+use crate::units::drivers::instances;
 
 /// Names with what stands in their place.
 #[derive(Clone, Debug, Default)]
@@ -82,13 +83,7 @@ impl Names {
 fn serials(survey: &Survey) -> Vec<String> {
     let registry = &survey.registry;
     let connected = survey.running.devices.iter().map(|device| device.id.clone());
-    let root = format!("HKLM\\SYSTEM\\{}\\Enum", survey.facts.control_set);
-    let mut known: Vec<String> = connected.collect();
-    for bus in registry.subkeys(&root) {
-        for kind in registry.keys().children(bus) {
-            known.extend(registry.keys().children(kind).map(|device| registry.path(device)));
-        }
-    }
+    let known: Vec<String> = connected.chain(instances(survey).into_iter().map(|one| registry.path(one))).collect();
     let mut serials: Vec<String> = known
         .iter()
         .filter_map(|id| id.rsplit_once('\\'))

@@ -11,6 +11,7 @@ use crate::packages::Registered;
 use crate::packages::registered::uninstall_keys;
 use crate::survey::{EntryKind, NodeId, Survey};
 use crate::units;
+use crate::units::drivers::instances;
 
 /// A product's name, with how the thing that was named leads to it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -171,20 +172,16 @@ fn devices_called(survey: &Survey, folded: &str) -> Vec<String> {
         .filter(|device| fold(&device.name) == folded || fold(&device.id) == folded)
         .map(|device| fold(&device.id))
         .collect();
-    for bus in registry.subkeys(&root) {
-        for kind in registry.keys().children(bus) {
-            for device in registry.keys().children(kind) {
-                let path = registry.path(device);
-                let id = fold(path.get(root.len() + 1..).unwrap_or_default());
-                let is_called = ["FriendlyName", "DeviceDesc"].iter().any(|value| {
-                    // A text may be a reference into an INF, with what it means behind a semicolon.
-                    let text = registry.text(device, value).unwrap_or_default();
-                    fold(text.rsplit(';').next().unwrap_or(&text)) == folded
-                });
-                if is_called || id == folded || id.starts_with(&format!("{folded}\\")) {
-                    found.push(id);
-                }
-            }
+    for device in instances(survey) {
+        let path = registry.path(device);
+        let id = fold(path.get(root.len() + 1..).unwrap_or_default());
+        let is_called = ["FriendlyName", "DeviceDesc"].iter().any(|value| {
+            // A text may be a reference into an INF, with what it means behind a semicolon.
+            let text = registry.text(device, value).unwrap_or_default();
+            fold(text.rsplit(';').next().unwrap_or(&text)) == folded
+        });
+        if is_called || id == folded || id.starts_with(&format!("{folded}\\")) {
+            found.push(id);
         }
     }
     found

@@ -11,13 +11,9 @@ use crate::survey::{Facts, Survey};
 const OTHER_DRIVES: [&str; 2] = ["Program Files", "Program Files (x86)"];
 
 /// Those of every Windows, those of every user, and those of other drives: what is called as on the system drive, and
-/// what lies above folders in which programs are installed there.
-pub fn roots(survey: &Survey) -> Vec<String> {
-    let mut roots = own(&survey.facts);
-    let known: BTreeSet<String> = roots.iter().map(|root| fold(root)).collect();
-    let found = on_other_drives(survey).into_iter();
-    roots.extend(found.filter(|(folded, _)| !known.contains(folded)).map(|(_, root)| root));
-    roots
+/// what lies above folders in which programs are installed there. All folded.
+pub fn roots(survey: &Survey) -> BTreeSet<String> {
+    own(&survey.facts).iter().map(|root| fold(root)).chain(on_other_drives(survey)).collect()
 }
 
 fn own(facts: &Facts) -> Vec<String> {
@@ -39,31 +35,19 @@ fn own(facts: &Facts) -> Vec<String> {
 }
 
 /// What lies above a folder that the list of programs names, or that the start menu leads to, or above the publisher's
-/// folder in between; a drive itself is none. By their folded names, as they are spelled first.
-fn on_other_drives(survey: &Survey) -> BTreeSet<(String, String)> {
-    let drives: BTreeSet<String> = survey.facts.other_drives.iter().map(|drive| fold(drive)).collect();
-    let mut found = BTreeSet::new();
-    if drives.is_empty() {
-        return found;
-    }
-    let is_there = |path: &str| path.get(..2).is_some_and(|drive| drives.contains(&fold(drive)));
-    let registry = &survey.registry;
-    let mut folders: Vec<String> = Vec::new();
-    for key in uninstall_keys(survey).iter().flat_map(|list| registry.subkeys(list)) {
-        folders.extend(registry.text(key, "InstallLocation").map(|folder| folder.trim_end_matches('\\').to_owned()));
-    }
-    for shortcut in survey.shortcuts.iter().filter(|shortcut| is_there(&shortcut.target)) {
-        if fold(&survey.files.path(shortcut.file)).contains("\\START MENU\\") {
-            folders.extend(parent(&shortcut.target).map(str::to_owned));
-        }
-    }
-    for folder in folders.iter().filter(|folder| is_there(folder)) {
-        let above = parent(folder).into_iter().flat_map(|above| [Some(above), parent(above)]).flatten();
-        for root in above.filter(|root| root.contains('\\')) {
-            if !found.iter().any(|(folded, _): &(String, String)| *folded == fold(root)) {
-                found.insert((fold(root), root.to_owned()));
-            }
-        }
-    }
-    found
+/// folder in between; a drive itself is none.
+fn on_other_drives(survey: &Survey) -> Vec<String> {
+    let drives: Vec<String> = survey.facts.other_drives.iter().map(|drive| fold(drive)).collect();
+    let (registry, files) = (&survey.registry, &survey.files);
+    let listed = uninstall_keys(survey).into_iter().flat_map(|list| registry.subkeys(&list));
+    let listed = listed.filter_map(|key| registry.text(key, "InstallLocation"));
+    let menu = survey.shortcuts.iter().filter(|one| fold(&files.path(one.file)).contains("\\START MENU\\"));
+    let menu = menu.filter_map(|one| parent(&one.target).map(str::to_owned));
+    let is_there = |folder: &String| drives.iter().any(|drive| folder.starts_with(drive.as_str()));
+    let folders = listed.chain(menu).map(|folder| fold(folder.trim_end_matches('\\'))).filter(is_there);
+    let above = folders.flat_map(|folder| {
+        let above = parent(&folder).unwrap_or_default();
+        [above.to_owned(), parent(above).unwrap_or_default().to_owned()]
+    });
+    above.filter(|root| root.contains('\\')).collect()
 }

@@ -137,7 +137,6 @@ impl<'s> Scene<'s> {
         spelled.extend(short_spelled);
         spelled.extend(all_names.iter().map(|words| together(words)));
         let install_folders = subject.all(AnchorKind::InstallFolder).map(fold).collect();
-        let roots = roots(survey).iter().map(|root| fold(root)).collect();
         let mut scene = Self {
             survey,
             registered,
@@ -147,7 +146,7 @@ impl<'s> Scene<'s> {
             owners: OnceCell::new(),
             mentioned: RefCell::default(),
             install_folders,
-            roots,
+            roots: roots(survey),
             spelled,
             names,
             folder_names,

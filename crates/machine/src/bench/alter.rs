@@ -11,7 +11,6 @@ use stubble_core::payloads::{Launch, carried};
 use super::Bench;
 use crate::disk::Edit;
 use crate::edits::Edits;
-use crate::elsewhere::is_elsewhere;
 use crate::parcel::Depth;
 use crate::{Above, Alter, InstallerRun, MachineError, Observe, RestorePoint, Room, Watch};
 
@@ -28,10 +27,8 @@ impl Alter for Bench {
     }
 
     fn own_vault(&self, of: Option<&str>) -> PathBuf {
-        match of.is_some_and(|path| is_elsewhere(path, self.disk.drive()).unwrap_or(false)) {
-            true => self.disk.own_folder(of).0,
-            false => self.root.join("vault"),
-        }
+        let (own, _) = self.disk.own_folder(of);
+        if own.parent() == Some(self.disk.root()) { self.root.join("vault") } else { own }
     }
 
     fn make_vault(&self, of: Option<&str>) -> Result<(), MachineError> {

@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::Read;
+use std::path::Path;
 
 use stubble_hive::{Hive, Recovery};
 
@@ -11,13 +12,16 @@ use crate::{MachineError, NoWrite};
 impl Disk {
     /// Fails with the reason where writing would destroy something or could not be kept.
     pub(crate) fn may_be_written(&self) -> Result<(), MachineError> {
+        for (_, root) in self.volumes() {
+            let refuse = |why| Err(MachineError::NotWritable { root: root.to_owned(), why });
+            if is_running_system(root) {
+                return refuse(NoWrite::Running);
+            }
+            if is_read_only(root)? {
+                return refuse(NoWrite::ReadOnly);
+            }
+        }
         let refuse = |why| Err(MachineError::NotWritable { root: self.root().to_owned(), why });
-        if self.is_running_system() {
-            return refuse(NoWrite::Running);
-        }
-        if self.is_read_only()? {
-            return refuse(NoWrite::ReadOnly);
-        }
         if self.is_hibernated() {
             return refuse(NoWrite::Hibernated);
         }
@@ -57,31 +61,31 @@ impl Disk {
         let read = File::open(path).and_then(|mut file| file.read_exact(&mut head));
         read.is_ok() && [*b"hibr", *b"rstr"].contains(&head.map(|byte| byte.to_ascii_lowercase()))
     }
+}
 
-    #[cfg(unix)]
-    fn is_read_only(&self) -> Result<bool, MachineError> {
-        let state = rustix::fs::statvfs(self.root())
-            .map_err(|error| MachineError::io(self.root().display().to_string())(error.into()))?;
-        Ok(state.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))
-    }
+#[cfg(unix)]
+fn is_read_only(root: &Path) -> Result<bool, MachineError> {
+    let state =
+        rustix::fs::statvfs(root).map_err(|error| MachineError::io(root.display().to_string())(error.into()))?;
+    Ok(state.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))
+}
 
-    #[cfg(not(unix))]
-    fn is_read_only(&self) -> Result<bool, MachineError> {
-        Ok(false)
-    }
+#[cfg(not(unix))]
+fn is_read_only(_root: &Path) -> Result<bool, MachineError> {
+    Ok(false)
+}
 
-    /// Whether the disk is the one that this computer itself runs from.
-    fn is_running_system(&self) -> bool {
-        let own = match std::env::var_os("SystemDrive").filter(|_| cfg!(windows)) {
-            Some(mut drive) => {
-                drive.push("\\");
-                std::path::PathBuf::from(drive)
-            }
-            None => std::path::PathBuf::from("/"),
-        };
-        match (std::fs::canonicalize(own), std::fs::canonicalize(self.root())) {
-            (Ok(own), Ok(root)) => own == root,
-            _ => false,
+/// Whether a drive is the one that this computer itself runs from.
+fn is_running_system(root: &Path) -> bool {
+    let own = match std::env::var_os("SystemDrive").filter(|_| cfg!(windows)) {
+        Some(mut drive) => {
+            drive.push("\\");
+            std::path::PathBuf::from(drive)
         }
+        None => std::path::PathBuf::from("/"),
+    };
+    match (std::fs::canonicalize(own), std::fs::canonicalize(root)) {
+        (Ok(own), Ok(root)) => own == root,
+        _ => false,
     }
 }

@@ -134,6 +134,7 @@ impl Disk {
     }
 
     /// The drive's letter with its colon.
+    #[cfg(windows)]
     pub(crate) fn drive(&self) -> &str {
         &self.drive
     }

@@ -21,7 +21,7 @@ impl Disk {
         let device = |path: &Path| {
             fs::metadata(path).map(|meta| meta.dev()).map_err(MachineError::io(path.display().to_string()))
         };
-        if device(self.volume_of(of).1)? == device(vault)? {
+        if device(self.top_of(of)?)? == device(vault)? {
             Ok(())
         } else {
             Err(MachineError::OtherFileSystem(vault.to_owned()))
@@ -35,7 +35,7 @@ impl Disk {
             let found = crate::here::api::file::volume(path).map_err(MachineError::io(path.display().to_string()));
             found.map(|volume| volume.to_lowercase())
         };
-        match volume(self.volume_of(of).1)? == volume(vault)? {
+        match volume(self.top_of(of)?)? == volume(vault)? {
             true => Ok(()),
             false => Err(MachineError::OtherFileSystem(vault.to_owned())),
         }

@@ -57,6 +57,14 @@ impl Disk {
         others.unwrap_or((&self.drive, &self.root))
     }
 
+    /// The top of the drive on which a path lies, or of the system's for no path. Fails where that drive is not here.
+    pub(super) fn top_of(&self, path: Option<&str>) -> Result<&Path, MachineError> {
+        match path.is_none_or(|path| self.has_drive_of(path)) {
+            true => Ok(self.volume_of(path).1),
+            false => Err(MachineError::DriveNotHere(path.unwrap_or_default().to_owned())),
+        }
+    }
+
     /// Whether a path, `D:\Setups`, lies on a drive that is here.
     pub(crate) fn has_drive_of(&self, path: &str) -> bool {
         let letter = fold(path.split('\\').next().unwrap_or_default());

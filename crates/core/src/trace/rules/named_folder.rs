@@ -3,7 +3,6 @@ use crate::model::Place;
 use crate::subject::names::product_words;
 use crate::survey::{EntryKind, NodeId};
 use crate::trace::bystanders::{owner_of_folder, says_others};
-use crate::trace::roots::roots;
 use crate::trace::scene::NameFit;
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -14,8 +13,8 @@ pub struct NamedFolder;
 impl Rule for NamedFolder {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         let files = &scene.survey.files;
-        for root in roots(scene.survey) {
-            let Some(root) = files.find(&root) else { continue };
+        for root in &scene.roots {
+            let Some(root) = files.find(root) else { continue };
             for child in files.children(root).filter(|child| files.data(*child).kind == EntryKind::Folder) {
                 if owner_of_folder(scene, &files.path(child)).is_some() || says_others(scene, child) {
                     continue;

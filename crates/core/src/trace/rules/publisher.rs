@@ -2,7 +2,6 @@ use super::Rule;
 use crate::model::Place;
 use crate::subject::Scope;
 use crate::survey::EntryKind;
-use crate::trace::roots::roots;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Folders and keys of the publisher, where all of its products are meant.
@@ -15,8 +14,8 @@ impl Rule for Publisher {
         }
         let text = || "it has the publisher's name, and all of its products are meant".to_owned();
         let files = &scene.survey.files;
-        for root in roots(scene.survey) {
-            let Some(root) = files.find(&root) else { continue };
+        for root in &scene.roots {
+            let Some(root) = files.find(root) else { continue };
             for child in files.children(root) {
                 if files.data(child).kind == EntryKind::Folder && scene.is_publisher(files.name(child)) {
                     claims.add(Place::folder(files.path(child)), Evidence::new("publisher", text(), None));

@@ -3,6 +3,7 @@
 //! Source: Microsoft's public documentation of `SRSetRestorePointW`, and of the rights that its caller has to give.
 
 use std::io;
+use std::mem::ManuallyDrop;
 use std::ptr::{null, null_mut};
 
 use windows_sys::Win32::Foundation::LocalFree;
@@ -48,10 +49,11 @@ type Secure = unsafe extern "system" fn(
 
 /// Makes a restore point and tells its number; `None` where this Windows has none, or has them switched off.
 pub(in crate::here) fn keep(name: &str) -> io::Result<Option<i64>> {
-    let Ok(library) = Library::load("srclient.dll") else { return Ok(None) };
+    // A library that has called back may still be in use by the system's threads: both stay.
+    let Ok(library) = Library::load("srclient.dll").map(ManuallyDrop::new) else { return Ok(None) };
     // SAFETY: the type is the one that is documented.
     let Ok(set) = (unsafe { library.function::<SetRestorePoint>(c"SRSetRestorePointW") }) else { return Ok(None) };
-    let ole = Library::load("ole32.dll")?;
+    let ole = ManuallyDrop::new(Library::load("ole32.dll")?);
     let_call_back(&ole)?;
     let mut point = RESTOREPOINTINFOW {
         dwEventType: BEGIN_SYSTEM_CHANGE,
@@ -77,8 +79,6 @@ pub(in crate::here) fn keep(name: &str) -> io::Result<Option<i64>> {
     point.llSequenceNumber = number;
     // SAFETY: as above.
     unsafe { set(&point, &mut status) };
-    // A library that has called back may still be in use by the system's threads.
-    std::mem::forget((library, ole));
     Ok((number > 0).then_some(number))
 }
 
