@@ -33,6 +33,17 @@ def seconds(command):
     return time.perf_counter() - began
 
 
+def megabytes(command):
+    """The most that a command has held, by what the kernel tells while it runs."""
+    most = 0
+    running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    while running.poll() is None:
+        told = [line for line in Path(f"/proc/{running.pid}/status").read_text().splitlines() if line.startswith("VmHWM")]
+        most = max([most, *(int(line.split()[1]) / 1e3 for line in told)])
+        time.sleep(0.01)
+    return most
+
+
 def main():
     with tempfile.TemporaryDirectory() as folder:
         log = Path(folder) / "setup.log"
@@ -40,12 +51,14 @@ def main():
         size = log.stat().st_size / 1e6
         ours = [ROOT / "target/release/stubble", "diagnose", log, "--case", folder + "/none"]
         peer = ["iconv", "-f", "UTF-16", "-t", "UTF-8", "-o", "/dev/null", log]
+        memory = megabytes(ours)
         pairs = [(seconds(ours), seconds(peer)) for _ in range(ROUNDS)]
     for name, times in [("stubble diagnose", [pair[0] for pair in pairs]), ("iconv", [pair[1] for pair in pairs])]:
         median = statistics.median(times)
         print(f"{name}: median {median:.3f} s, {size / median:.0f} MB/s; fastest {min(times):.3f} s")
     ratio = statistics.median(one / other for one, other in pairs)
     print(f"ratio of the medians within pairs: {ratio:.2f}")
+    print(f"memory of stubble diagnose at most: {memory:.1f} MB")
 
 
 main()
