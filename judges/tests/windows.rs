@@ -423,6 +423,8 @@ fn killed_at_any_moment_the_work_is_finished_or_undone() {
         }
         if round % 2 == 0 {
             pc.works(&["resume", "--yes"], &how);
+            // Killed before its first step, there is nothing to resume, and clear begins.
+            pc.works(&["clear", "--yes"], &how);
             is_same(&pc.state().without(&STARTS).whenever(), &cleared, &how);
         }
         pc.works(&["putback", "--yes"], &how);

@@ -200,7 +200,7 @@ impl Windows {
         let leaf = program.rsplit('\\').next().unwrap_or(program);
         let began = Instant::now();
         while !self.runs(leaf) {
-            assert!(began.elapsed() < Duration::from_secs(30), "{program} does not start");
+            assert!(began.elapsed() < Duration::from_secs(120), "{program} does not start");
             sleep(Duration::from_millis(200));
         }
         // Until it has its window.
