@@ -373,6 +373,23 @@ fn conditions_mean_what_the_package_installer_takes_them_for() {
     assert!(problems.is_empty(), "{problems:#?}");
 }
 
+/// Everything in a console hears what is said there.
+#[test]
+#[ignore = "needs Wine; scripts/windows-suite.sh runs it"]
+fn a_program_without_a_window_is_told_by_its_console_where_it_is_alone() {
+    for (alone, wanted) in [(true, Some("event 0\r\n")), (false, None)] {
+        let pc = Windows::with("console", &["label-bridge", "scale-desk-5.1"]);
+        pc.delete_cached_packages("Quernlight Scale Desk");
+        pc.starts_in_console("C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe", alone, "C:\\work\\heard.txt");
+        pc.opened("scale desk", "scale-desk-5.2");
+        pc.works(&["plan"], "");
+        pc.works(&["clear", "--yes"], "");
+        assert!(!pc.runs("desk.exe"), "alone: {alone}");
+        assert_eq!(pc.text("work/heard.txt").as_deref(), wanted, "alone: {alone}");
+        pc.others_are_well("after a program without a window");
+    }
+}
+
 /// What a running program holds is moved by Windows itself, when it starts the next time.
 #[test]
 #[ignore = "needs Wine; scripts/windows-suite.sh runs it"]

@@ -5,5 +5,9 @@ use std::process::ExitCode;
 use stubble::Ui;
 
 fn main() -> ExitCode {
+    #[cfg(windows)]
+    if stubble_machine::here::is_errand(std::env::args_os()) {
+        return ExitCode::SUCCESS;
+    }
     stubble::run(std::env::args_os(), &mut Ui::stdio()).into()
 }

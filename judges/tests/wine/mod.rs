@@ -101,16 +101,20 @@ impl Windows {
     fn answered(&self, command: &str) -> u32 {
         let script = self.drive("work/run.cmd");
         fs::write(&script, format!("@{command}\r\n@echo answered=%ERRORLEVEL%\r\n")).unwrap();
-        let mut told = self.wine(&["cmd", "/c", "run.cmd"]);
-        // Wine's own command line sometimes ends without a word under load, before it has begun.
-        if told.stdout.is_empty() {
-            println!("asked again after {:?}: {}", told.status, String::from_utf8_lossy(&told.stderr));
-            told = self.wine(&["cmd", "/c", "run.cmd"]);
-        }
+        let answer = (0..5).find_map(|number| {
+            sleep(Duration::from_secs(number));
+            let told = self.wine(&["cmd", "/c", "run.cmd"]);
+            let text = String::from_utf8_lossy(&told.stdout).into_owned();
+            let code = text.lines().find_map(|line| line.trim().strip_prefix("answered=")?.parse().ok());
+            if code.is_none() {
+                // Wine's own command line sometimes ends under load before it has begun.
+                println!("asked again after {told:?}");
+                assert!(text.is_empty() || text.contains("could not be started"), "no answer to {command}");
+            }
+            code
+        });
         fs::remove_file(script).unwrap();
-        let text = String::from_utf8_lossy(&told.stdout).into_owned();
-        let code = text.lines().find_map(|line| line.trim().strip_prefix("answered=")?.parse().ok());
-        code.unwrap_or_else(|| panic!("no answer to {command}: {told:?}"))
+        answer.unwrap_or_else(|| panic!("no answer to {command}"))
     }
 
     /// Whether a product comes as a package of the package installer.
@@ -189,6 +193,11 @@ impl Windows {
         runs
     }
 
+    /// What a file says, where it is there.
+    pub fn text(&self, path: &str) -> Option<String> {
+        fs::read_to_string(self.drive(path)).ok()
+    }
+
     pub fn delete_tree(&self, path: &str) {
         fs::remove_dir_all(self.drive(path)).unwrap();
     }
@@ -204,6 +213,25 @@ impl Windows {
             sleep(Duration::from_millis(200));
         }
         // Until it has its window.
+        sleep(Duration::from_secs(2));
+    }
+
+    /// Starts a program that has no window and writes what its console tells it into a file: alone in a console, or
+    /// in one with another program.
+    pub fn starts_in_console(&self, program: &str, alone: bool, told: &str) {
+        fs::copy(self.drive(&program["C:\\".len()..].replace('\\', "/")), self.drive("work/waiter.exe")).unwrap();
+        let how = if alone { "start" } else { "beside" };
+        // `start` gives it a console.
+        let mut command = self.command("wine");
+        command.args(["start", "/min", "C:\\work\\waiter.exe", how, program, told]);
+        assert!(command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success());
+        let leaf = program.rsplit('\\').next().unwrap_or(program);
+        // One that waits has the name in its own command line.
+        let began = Instant::now();
+        while self.numbers(leaf).len() != if alone { 1 } else { 2 } {
+            assert!(began.elapsed() < Duration::from_secs(120), "{program} does not start");
+            sleep(Duration::from_millis(200));
+        }
         sleep(Duration::from_secs(2));
     }
 

@@ -19,6 +19,7 @@ use stubble_core::model::FileTime;
 
 use crate::MachineError;
 use crate::disk::{Disk, Edit, OWN_FOLDER};
+pub use api::console::is_errand;
 
 /// The machine that this program runs on.
 #[derive(Debug)]

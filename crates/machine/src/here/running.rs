@@ -10,7 +10,7 @@ use stubble_core::model::text::fold;
 use stubble_core::survey::{Gap, Process, Running};
 
 use super::Here;
-use super::api::{file, handles, network, process, service};
+use super::api::{console, file, handles, network, process, service};
 use crate::{MachineError, free_bytes};
 
 /// Milliseconds that a program has to close politely, and then to be gone.
@@ -46,6 +46,8 @@ impl Here {
         let is_it = |one: &process::Found| one.image.as_deref().is_some_and(|image| fold(image) == wanted);
         let pids: Vec<u32> = all.into_iter().filter(is_it).map(|one| one.pid).collect();
         pids.iter().for_each(|pid| process::ask_to_close(*pid));
+        // Where it cannot be started, they are ended all the same.
+        let _errand = (!pids.is_empty()).then(|| console::ask_to_end(&pids));
         for pid in &pids {
             if process::has_ended(*pid, PATIENCE) {
                 continue;

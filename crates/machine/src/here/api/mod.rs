@@ -3,6 +3,7 @@
 
 #![allow(unsafe_code)]
 
+pub(super) mod console;
 pub(super) mod device;
 pub(super) mod drive;
 pub(crate) mod file;
