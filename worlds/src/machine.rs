@@ -98,6 +98,14 @@ pub struct Layer {
 }
 
 impl Layer {
+    /// The path as who does not know the code page reads it: a protocol's is written in bytes.
+    pub fn written(&self) -> String {
+        match self.protocol {
+            Some(_) => encoding_rs::WINDOWS_1252.decode_without_bom_handling(self.library.as_bytes()).0.into_owned(),
+            None => self.library.clone(),
+        }
+    }
+
     /// The value that says so in the registry.
     pub fn value(&self) -> RegValue {
         let Some((id, chain)) = &self.protocol else { return RegValue::text("LibraryPath", &self.library) };

@@ -169,7 +169,7 @@ pub fn score(world: &World) -> Score {
     }
     for (list, layers) in &machine.layers {
         for (layer, mark) in layers {
-            let entry = Some(layer.library.clone());
+            let entry = Some(layer.written());
             let place = Place { entry, ..Place::new(PlaceKind::NetworkLayer, list.as_str()) };
             judge(mark, taken.0.get(&place.folded()).copied(), &|| place.to_string());
         }

@@ -2,27 +2,12 @@
 
 mod pc;
 
-use pc::{MAREN, NIGHT, Pc, remnant, traced, with};
+use pc::{DESK, MAREN, NIGHT, Pc, desk, label_bridge, remnant, traced, with};
 use stubble_core::model::{PlaceKind, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Anchor, AnchorKind};
 use stubble_core::trace::why::explain;
-use stubble_core::trace::{Decision, Group, Scene, Standing, Trace, trace};
-
-const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
-
-/// Scale Desk with its entry and its folder.
-fn desk() -> Pc {
-    let mut pc = Pc::new();
-    pc.listed("desk", "Quernlight Scale Desk 5.1", "Fennelgate Instruments Ltd.", DESK)
-        .file(&format!("{DESK}\\desk.exe"));
-    pc
-}
-
-fn label_bridge(pc: &mut Pc) {
-    let folder = "C:\\Program Files\\Fennelgate\\Label Bridge";
-    pc.listed("bridge", "Fennelgate Label Bridge", "Fennelgate Instruments", folder).file(&format!("{folder}\\lb.exe"));
-}
+use stubble_core::trace::{Decision, Group, Scene, Standing, trace};
 
 #[test]
 fn the_entry_and_its_folder_are_certain() {
@@ -335,161 +320,59 @@ fn a_log_takes_nothing_that_is_somebody_elses() {
     assert!(taken.iter().all(|one| !one.contains("Label Bridge") && !one.contains("kernel32")), "{taken:#?}");
 }
 
-/// Windows' own layers with one of the subject between them and one of Label Bridge behind; `through` is what
-/// Label Bridge's connections pass through.
-fn layered(through: &[u32]) -> Pc {
+#[test]
+fn a_folder_that_somebody_chose_is_known_by_what_is_registered_from_it() {
+    let folder = "C:\\Dairy\\Quernlight Scale Desk";
+    let exe = format!("{folder}\\bin\\desk.exe");
+    let decided = |key: &str, says: &str| {
+        let mut pc = desk();
+        pc.program(&exe, says).key(key, &[("", &format!("\"{exe}\" \"%1\""))]);
+        let trace = traced(&pc, "scale desk");
+        remnant(&trace, folder).map(|one| one.decision)
+    };
+    let class = "HKLM\\SOFTWARE\\Classes\\Applications\\desk.exe\\shell\\open\\command";
+    let subject = "Quernlight Scale Desk";
+    assert_eq!(decided(class, subject), Some(Decision::Remove));
     let mut pc = desk();
-    label_bridge(&mut pc);
-    pc.file(&format!("{DESK}\\net.dll")).file("C:\\Program Files\\Fennelgate\\Label Bridge\\net.dll");
-    let list = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9\\Catalog_Entries64";
-    let libraries = [
-        ("%SystemRoot%\\system32\\mswsock.dll".to_owned(), 1001, vec![1001]),
-        (format!("{DESK}\\net.dll"), 1010, Vec::new()),
-        (format!("{DESK}\\net.dll"), 1011, vec![1010, 1001]),
-        ("C:\\Program Files\\Fennelgate\\Label Bridge\\net.dll".to_owned(), 1020, through.to_vec()),
-    ];
-    for (number, (library, id, chain)) in libraries.into_iter().enumerate() {
-        let mut data = vec![0; 888];
-        data[..library.len()].copy_from_slice(library.as_bytes());
-        for (at, value) in [id, chain.len() as u32].into_iter().chain(chain).enumerate() {
-            data[296 + 4 * at..300 + 4 * at].copy_from_slice(&value.to_le_bytes());
-        }
-        let value = RegValue { name: "PackedCatalogItem".into(), kind: 3, data };
-        pc.raw(&format!("{list}\\{:012}", number + 1), value);
-    }
-    pc.raw(list.rsplit_once('\\').unwrap().0, RegValue::dword("Num_Catalog_Entries64", 4));
-    pc
+    let folders = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Installer\\Folders";
+    pc.program(&exe, subject).key(folders, &[(&format!("{folder}\\"), "")]);
+    assert!(remnant(&traced(&pc, "scale desk"), folder).is_some(), "the package installer has made it");
+    assert_eq!(decided(class, "Tare Book"), None, "its program says that it is something else");
+    assert_eq!(decided("HKLM\\SOFTWARE\\Tare Book", subject), None, "no registration: somebody's note of a copy");
+    let of_a_user = &class.replace("HKLM", &format!("HKU\\{MAREN}"));
+    assert_eq!(decided(of_a_user, subject), None, "one user's copy");
 }
 
 #[test]
-fn a_network_layer_goes_with_its_library() {
-    let trace = traced(&layered(&[1020, 1001]), "scale desk");
-    let layers: Vec<_> = trace.remnants.iter().filter(|one| one.place.kind == PlaceKind::NetworkLayer).collect();
-    assert_eq!(layers.len(), 1, "two entries of one library go together: {layers:#?}");
-    assert_eq!((layers[0].decision, layers[0].standing), (Decision::Remove, Standing::Certain));
-    assert!(with(&trace, Decision::Remove).contains(&DESK.to_owned()));
-}
-
-#[test]
-fn a_network_layer_that_another_one_passes_through_stays_with_its_library() {
-    let trace = traced(&layered(&[1020, 1010, 1001]), "scale desk");
-    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
-    assert_eq!(layer.decision, Decision::Keep);
-    assert_eq!(remnant(&trace, &format!("{DESK}\\net.dll")).unwrap().decision, Decision::Keep);
-    assert!(with(&trace, Decision::Remove).contains(&format!("{DESK}\\desk.exe")));
-}
-
-#[test]
-fn a_damaged_list_of_network_layers_is_left_alone() {
-    let above = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9";
-    let (mut gap, mut count) = (layered(&[1020, 1001]), layered(&[1020, 1001]));
-    gap.remove(&format!("{above}\\Catalog_Entries64\\000000000001"));
-    count.raw(above, RegValue::dword("Num_Catalog_Entries64", 5));
-    for pc in [gap, count] {
-        let trace = traced(&pc, "scale desk");
-        let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
-        assert_eq!((layer.decision, layer.reason.as_str()), (Decision::Keep, "the list that it stands in is damaged"));
-    }
-}
-
-#[test]
-fn a_library_whose_letters_are_of_another_code_page_is_found_on_the_disk() {
-    let folder = "C:\\Program Files\\Сыр Учёт";
-    let mut pc = Pc::new();
-    pc.listed("cheese", "Сыр Учёт", "Fennelgate Instruments", folder).file(&format!("{folder}\\net.dll"));
-    let list = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9";
-    let mut data = b"C:\\Program Files\\\xD1\xFB\xF0 \xD3\xF7\xB8\xF2\\net.dll".to_vec();
-    data.resize(888, 0);
-    pc.raw(
-        &format!("{list}\\Catalog_Entries\\000000000001"),
-        RegValue { name: "PackedCatalogItem".into(), kind: 3, data },
-    );
-    pc.raw(list, RegValue::dword("Num_Catalog_Entries", 1));
-    let trace = traced(&pc, "Сыр Учёт");
-    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
-    assert_eq!(layer.decision, Decision::Remove);
-}
-
-#[test]
-fn the_folder_of_a_task_goes_with_its_only_task() {
-    let library = "C:\\Windows\\System32\\Tasks";
-    let parts = |also: Option<&str>| {
+fn settings_of_a_program_that_is_gone_are_known_by_what_else_names_it() {
+    let options = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Image File Execution Options\\weigh.exe";
+    let entry = format!("{}\\desk", pc::UNINSTALL);
+    let decided = |also: &dyn Fn(&mut Pc)| {
         let mut pc = desk();
-        pc.task("\\Fennelgate\\Round", &format!("{DESK}\\desk.exe"));
-        if let Some(other) = also {
-            pc.task(other, "C:\\Windows\\System32\\notepad.exe");
-        }
+        pc.raw(options, RegValue::dword("MitigationOptions", 1));
+        also(&mut pc);
         let trace = traced(&pc, "scale desk");
-        let task = remnant(&trace, "\\Fennelgate\\Round").expect("it runs the subject's program");
-        task.parts.iter().map(|part| part.path.clone()).collect::<Vec<_>>()
+        remnant(&trace, options).map(|one| one.decision)
     };
-    assert_eq!(parts(None), [format!("{library}\\Fennelgate")]);
-    assert_eq!(parts(Some("\\Others")), [format!("{library}\\Fennelgate")]);
-    assert_eq!(parts(Some("\\Fennelgate\\Others")), [format!("{library}\\Fennelgate\\Round")]);
-}
-
-#[test]
-fn a_driver_whose_registration_is_gone_is_known_by_its_inf() {
-    let traced_with = |same: bool, others: bool, maker: &str| {
-        let mut pc = desk();
-        let sys = "C:\\Windows\\System32\\drivers\\oddport.sys";
-        pc.inf("C:\\Windows\\INF\\oem7.inf", "Somebody Else", &["oddport.sys"], "one");
-        pc.inf(
-            &format!("{DESK}\\driver\\odd.inf"),
-            "Somebody Else",
-            &["oddport.sys"],
-            if same { "one" } else { "two" },
-        );
-        pc.made_by(sys, maker).service("OddPort", sys, false);
-        if others {
-            pc.inf("C:\\Windows\\INF\\oem9.inf", "A Third", &["oddport.sys"], "three");
-        }
-        traced(&pc, "scale desk")
+    let icon = |pc: &mut Pc| {
+        pc.key(&entry, &[("DisplayIcon", &format!("\"{DESK}\\weigh.exe\",0"))]);
     };
-    let has = |trace: &Trace, wanted: &str| with(trace, Decision::Remove).iter().any(|path| path == wanted);
-    let trace = traced_with(true, false, "Somebody Else Ltd");
-    assert!(has(&trace, "oem7.inf") && has(&trace, "OddPort"), "{:?}", with(&trace, Decision::Remove));
-    let parts = &remnant(&trace, "oem7.inf").unwrap().parts;
-    assert!(parts.iter().any(|part| part.path.ends_with("oddport.sys")), "its INF says that it brings it: {parts:?}");
-    assert!(!has(&traced_with(false, false, ""), "oem7.inf"), "another INF");
-    for (others, maker) in [(true, ""), (false, "Makers of Systems")] {
-        let trace = traced_with(true, others, maker);
-        let parts = &remnant(&trace, "oem7.inf").unwrap().parts;
-        assert!(!parts.iter().any(|part| part.path.ends_with("oddport.sys")), "{others}, {maker}: {parts:?}");
-        assert!(!has(&trace, "OddPort"), "{others}, {maker}: its service stays with it");
-    }
-}
-
-#[test]
-fn a_publishers_driver_is_taken_only_where_it_can_be_nobody_elses() {
-    let decided = |edit: &dyn Fn(&mut Pc)| {
-        let mut pc = desk();
-        pc.driver("oem7.inf", "odd.inf", "Fennelgate Instruments");
-        edit(&mut pc);
-        let trace = traced(&pc, "scale desk");
-        remnant(&trace, "oem7.inf").map(|one| one.decision)
+    assert_eq!(decided(&|_| ()), None, "nobody says whose it is");
+    assert_eq!(decided(&|pc| icon(pc)), Some(Decision::Remove));
+    let other = "C:\\Program Files\\Tare Book\\weigh.exe";
+    let elsewhere = |pc: &mut Pc| {
+        icon(pc);
+        pc.key("HKLM\\SOFTWARE\\Tare Book", &[("Rule", &format!("Action=Allow|App={other}|Name=Tare Book"))]);
     };
-    let sys = "C:\\Windows\\System32\\drivers\\odd.sys";
-    assert_eq!(decided(&|_| {}), Some(Decision::Remove));
-    assert_eq!(decided(&|pc| _ = pc.program(sys, "Quernlight Scale Desk")), Some(Decision::Remove));
-    // The publisher has another product, or may have one in a list that nobody could read.
-    assert_eq!(decided(&label_bridge), Some(Decision::Ask));
-    assert_eq!(decided(&|pc| _ = pc.gap("C:\\Users\\night-shift\\NTUSER.DAT")), Some(Decision::Ask));
-    assert_eq!(decided(&|pc| _ = pc.gap("HKU\\S-1-5-21-9")), Some(Decision::Ask));
-    // It says itself that it is a part of something else.
-    assert_eq!(decided(&|pc| _ = pc.program(sys, "Fennelgate Rind Ledger")), Some(Decision::Ask));
-}
-
-#[test]
-fn what_32_bit_programs_load_from_their_own_folder_is_found_there() {
-    let folder = "C:\\Program Files (x86)\\Fennelgate\\Scale Desk";
-    let mut pc = Pc::new();
-    pc.listed("desk", "Quernlight Scale Desk", "Fennelgate Instruments", folder).file(&format!("{folder}\\net.dll"));
-    let names = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\NameSpace_Catalog5";
-    let library = "%programfiles%\\Fennelgate\\Scale Desk\\net.dll";
-    pc.key(&format!("{names}\\Catalog_Entries\\000000000001"), &[("LibraryPath", library)]);
-    pc.raw(names, RegValue::dword("Num_Catalog_Entries", 1));
-    let trace = traced(&pc, "scale desk");
-    let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
-    assert_eq!(layer.decision, Decision::Remove);
+    assert_eq!(decided(&elsewhere), None, "another one of that name was elsewhere");
+    let here = |pc: &mut Pc| {
+        icon(pc);
+        pc.file(other);
+    };
+    assert_eq!(decided(&here), None, "another one of that name is on the disk");
+    let titled = |pc: &mut Pc| {
+        icon(pc);
+        pc.key("HKLM\\SOFTWARE\\Titles", &[(&format!("{DESK}\\weigh.exe.FriendlyAppName"), "Weigh")]);
+    };
+    assert_eq!(decided(&titled), Some(Decision::Remove), "what Windows notes of it leads to the subject");
 }

@@ -100,16 +100,20 @@ fn at_sign_in(one: &mut Installing<'_>) {
 fn task(one: &mut Installing<'_>) {
     let product = one.product();
     let mark = one.mark("task");
-    let name = match one.rng.u8(..3) {
-        0 => format!("{}\\{} Update", product.publisher.folder, product.plain()),
-        1 => format!("{} Update", product.plain()),
-        _ => format!("{}UpdateTaskMachine", product.together()),
+    let (folder, plain) = (product.publisher.folder.clone(), product.plain());
+    let names = match one.rng.u8(..4) {
+        0 => vec![format!("{folder}\\{plain} Update")],
+        1 => vec![format!("{plain} Update")],
+        2 => vec![format!("{folder}\\{plain} Update"), format!("{folder}\\{plain} Report")],
+        _ => vec![format!("{}UpdateTaskMachine", product.together())],
     };
-    let id = guid(one.rng);
     let command = format!("\"{}\\update.exe\" /quiet", product.folder);
-    one.machine.task(&format!("C:\\Windows\\System32\\Tasks\\{name}"), &command, mark.clone());
     let cache = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Schedule\\TaskCache";
-    one.machine.own_key(&format!("{cache}\\Tree\\{name}"), &[("Id", &id)], mark.clone());
-    one.machine.own_key(&format!("{cache}\\Tasks\\{id}"), &[("Path", &format!("\\{name}"))], mark.clone());
-    one.machine.key(&format!("{cache}\\Plain\\{id}"), mark);
+    for name in names {
+        let id = guid(one.rng);
+        one.machine.task(&format!("C:\\Windows\\System32\\Tasks\\{name}"), &command, mark.clone());
+        one.machine.own_key(&format!("{cache}\\Tree\\{name}"), &[("Id", &id)], mark.clone());
+        one.machine.own_key(&format!("{cache}\\Tasks\\{id}"), &[("Path", &format!("\\{name}"))], mark.clone());
+        one.machine.key(&format!("{cache}\\Plain\\{id}"), mark.clone());
+    }
 }

@@ -28,8 +28,8 @@ pub fn parts(survey: &Survey, registered: &Registered, unit: &Place) -> Vec<Plac
                 .unwrap_or_default()
         }
         PlaceKind::Task => {
-            let mut all = tasks::tasks(survey).into_iter();
-            all.find(|task| fold(&task.path) == fold(&unit.path)).map(|task| task.parts).unwrap_or_default()
+            let one = tasks::tasks(survey).into_iter().find(|task| fold(&task.path) == fold(&unit.path));
+            one.or_else(|| tasks::tasks_in(survey, &unit.path)).map(|task| task.parts).unwrap_or_default()
         }
         PlaceKind::StorePackage => {
             let mut all = store_packages::store_packages(survey).into_iter();

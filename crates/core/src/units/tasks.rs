@@ -60,12 +60,44 @@ pub fn tasks(survey: &Survey) -> Vec<Task> {
     found.into_values().collect()
 }
 
+/// The folder of a task, by its path in the library: one that lies directly there and is not Windows' own.
+pub fn folder_of(task: &str) -> Option<&str> {
+    let (folder, _) = task.get(1..)?.split_once('\\')?;
+    (fold(folder) != "MICROSOFT").then(|| &task[..folder.len() + 1])
+}
+
+/// Several tasks as one, with the folder that holds nothing else; nothing where there is no such folder.
+pub fn tasks_in(survey: &Survey, folder: &str) -> Option<Task> {
+    let all = tasks(survey);
+    let inside = |task: &&Task| folder_of(&task.path).is_some_and(|above| fold(above) == fold(folder));
+    let inside: Vec<&Task> = all.iter().filter(inside).collect();
+    let first = inside.first()?;
+    let path = folder_of(&first.path)?.to_owned();
+    let files = survey.files.find(&format!("{}\\System32\\Tasks{path}", survey.facts.windows));
+    let tree = survey.registry.key(&format!("{CACHE}\\Tree{path}"));
+    let whole =
+        [files.map(|at| Place::folder(survey.files.path(at))), tree.map(|key| Place::key(survey.registry.path(key)))];
+    let mut parts: Vec<Place> = whole.into_iter().flatten().collect();
+    let others = inside.iter().flat_map(|task| &task.parts).filter(|part| !parts.iter().any(|one| part.is_within(one)));
+    let others: Vec<Place> = others.cloned().collect();
+    parts.extend(others);
+    Some(Task { path, parts, ..Task::default() })
+}
+
 /// The folder in the library that holds a task's file and nothing else: it was made for it.
 fn folder_of_its_own(survey: &Survey, library: NodeId, file: NodeId) -> Option<NodeId> {
     let files = &survey.files;
     let folder = files.parent(file);
     let is_windows = fold(files.name(folder)) == "MICROSOFT" || files.parent(folder) != library;
     (folder != library && !is_windows && files.children(folder).count() == 1).then_some(folder)
+}
+
+/// The key of a folder in the cache that holds a task's key and nothing else.
+fn key_of_its_own(survey: &Survey, task: &str, key: KeyId) -> Option<KeyId> {
+    let keys = survey.registry.keys();
+    let folder = keys.parent(key);
+    let is_it = folder_of(task).is_some_and(|above| task[above.len() + 1..].split('\\').count() == 1);
+    (is_it && keys.children(folder).count() == 1).then_some(folder)
 }
 
 fn read_tree(survey: &Survey, folder: KeyId, above: &str, found: &mut BTreeMap<String, Task>) {
@@ -75,7 +107,7 @@ fn read_tree(survey: &Survey, folder: KeyId, above: &str, found: &mut BTreeMap<S
         // A folder of tasks has no identifier.
         if let Some(id) = registry.text(key, "Id").filter(|id| id.len() > 2 && !id.contains('\\')) {
             let task = found.entry(fold(&name)).or_insert_with(|| Task { path: name.clone(), ..Task::default() });
-            task.parts.push(Place::key(registry.path(key)));
+            task.parts.push(Place::key(registry.path(key_of_its_own(survey, &name, key).unwrap_or(key))));
             for part in BY_ID {
                 let Some(cached) = registry.key(&format!("{CACHE}\\{part}\\{id}")) else { continue };
                 task.parts.push(Place::key(registry.path(cached)));

@@ -294,3 +294,20 @@ pub fn remnant<'t>(trace: &'t Trace, path: &str) -> Option<&'t Remnant> {
 pub fn with(trace: &Trace, decision: Decision) -> Vec<String> {
     trace.remnants.iter().filter(|one| one.decision == decision).map(|one| one.place.to_string()).collect()
 }
+
+/// Where Scale Desk is installed.
+pub const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
+
+/// Scale Desk with its entry and its folder.
+pub fn desk() -> Pc {
+    let mut pc = Pc::new();
+    pc.listed("desk", "Quernlight Scale Desk 5.1", "Fennelgate Instruments Ltd.", DESK)
+        .file(&format!("{DESK}\\desk.exe"));
+    pc
+}
+
+/// Another product of the same publisher, with its folder beside.
+pub fn label_bridge(pc: &mut Pc) {
+    let folder = "C:\\Program Files\\Fennelgate\\Label Bridge";
+    pc.listed("bridge", "Fennelgate Label Bridge", "Fennelgate Instruments", folder).file(&format!("{folder}\\lb.exe"));
+}

@@ -215,7 +215,7 @@ fn whenever_the_power_fails_while_a_file_is_put_right_it_is_finished_or_undone()
 
 #[test]
 fn whenever_the_power_fails_on_machines_that_were_grown_a_plan_is_finished_or_undone() {
-    let (seeds, every) = if is_long_run() { (1..=24, 60) } else { (1..=4, 100) };
+    let (seeds, every) = if is_long_run() { (1..=24, 60) } else { (1..=6, 100) };
     let tried: usize = seeds
         .filter_map(stage::stage_grown)
         .map(|stage| cut_a_plan(&stage, Share::Each(every)) + cut_an_undo(&stage, Share::Each(every)))

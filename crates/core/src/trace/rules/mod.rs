@@ -21,6 +21,7 @@ mod printed;
 mod process;
 mod program_settings;
 mod publisher;
+mod registered_folder;
 mod registration;
 mod search_path;
 mod service;
@@ -66,6 +67,7 @@ pub static RULES: &[&dyn Rule] = &[
     &store_package::StorePackage,
     &cached_package::CachedPackage,
     &pointing::Pointing,
+    &registered_folder::RegisteredFolder,
     &program_settings::ProgramSettings,
     &certificate::Certificate,
     &printed::Printed,
