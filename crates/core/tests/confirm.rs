@@ -112,6 +112,24 @@ fn clean_means_that_a_new_trace_finds_only_what_setup_has_put_there() {
 }
 
 #[test]
+fn a_folder_of_tasks_that_setup_has_made_is_no_remnant() {
+    let before = desk().survey();
+    let mut pc = desk();
+    pc.tasks(&[
+        ("\\Fennelgate\\Round", &format!("{DESK}\\desk.exe")),
+        ("\\Fennelgate\\Tare", &format!("{DESK}\\desk.exe")),
+    ]);
+    let survey = pc.survey();
+    let appeared: BTreeSet<Place> = compare(&before, &survey).iter().map(|change| change.place.folded()).collect();
+    let left = |appeared: &BTreeSet<Place>| {
+        let left = clean(&survey, &traced(&pc, "scale desk"), appeared, None);
+        left.iter().any(|one| one.place.path.starts_with("\\Fennelgate"))
+    };
+    assert!(!left(&appeared));
+    assert!(left(&BTreeSet::new()));
+}
+
+#[test]
 fn blockers_without_a_payload_and_none_on_a_healthy_machine() {
     let mut pc = desk();
     let look = |pc: &Pc| {

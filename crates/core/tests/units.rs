@@ -101,15 +101,10 @@ fn the_folder_of_a_task_goes_with_its_only_task() {
 
 #[test]
 fn a_folder_of_tasks_goes_as_one_where_it_holds_nothing_else() {
-    let cache = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Schedule\\TaskCache";
+    let cache = pc::TASK_CACHE;
     let parts = |tasks: &[(&str, &str)], wanted: &str| {
         let mut pc = desk();
-        for (number, (task, program)) in tasks.iter().enumerate() {
-            let id = format!("{{B61F52D7-8E40-4C12-9A53-0000000000{number:02}}}");
-            pc.task(task, program);
-            pc.key(&format!("{cache}\\Tree{task}"), &[("Id", &id)]);
-            pc.key(&format!("{cache}\\Tasks\\{id}"), &[("Path", task)]);
-        }
+        pc.tasks(tasks);
         let trace = traced(&pc, "scale desk");
         let is_task = |one: &&Remnant| one.place.kind == PlaceKind::Task && one.decision == Decision::Remove;
         let found: Vec<&Remnant> = trace.remnants.iter().filter(is_task).collect();

@@ -33,9 +33,15 @@ fn whole(scene: &Scene<'_>, inside: &[Remnant], above: Place, parts: Vec<Place>)
     };
     whole.evidence.insert(0, Evidence { rule: "containment".into(), weight: 1.0, text, from: None });
     whole.reason = match inside.len() {
+        many if above.kind == PlaceKind::Task => {
+            format!("holds nothing but {many} tasks of the subject: {}", first.reason)
+        }
         1 => format!("holds nothing but {}: {}", leaf(&first.place.path), first.reason),
         many => format!("holds nothing but {many} places of the subject"),
     };
+    if above.kind == PlaceKind::Task {
+        whole.title = format!("folder with {} tasks", inside.len());
+    }
     whole.place = above;
     whole.parts = parts;
     whole.group = super::decide::group(scene, &whole.place);

@@ -15,6 +15,7 @@ use stubble_core::trace::{Decision, Remnant, Trace, trace};
 
 pub const MAREN: &str = "S-1-5-21-1-1-1-1001";
 pub const NIGHT: &str = "S-1-5-21-1-1-1-1002";
+pub const TASK_CACHE: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Schedule\\TaskCache";
 pub const UNINSTALL: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall";
 
 /// Files and keys by path, in any order.
@@ -187,6 +188,17 @@ impl Pc {
         let task = TaskFile { commands: vec![command.to_owned()], ..TaskFile::default() };
         self.told.insert(file.clone(), Content::Task(task));
         self.file(&file)
+    }
+
+    /// Tasks, each with what the scheduler keeps of it under a number that counts on from 0.
+    pub fn tasks(&mut self, tasks: &[(&str, &str)]) -> &mut Self {
+        for (number, (path, command)) in tasks.iter().enumerate() {
+            let id = format!("{{B61F52D7-8E40-4C12-9A53-0000000000{number:02}}}");
+            self.task(path, command);
+            self.key(&format!("{TASK_CACHE}\\Tree{path}"), &[("Id", &id)]);
+            self.key(&format!("{TASK_CACHE}\\Tasks\\{id}"), &[("Path", path)]);
+        }
+        self
     }
 
     /// A program that says what it is a part of.
