@@ -344,6 +344,27 @@ fn a_folder_that_somebody_chose_is_known_by_what_is_registered_from_it() {
 }
 
 #[test]
+fn an_approved_class_that_is_gone_is_known_by_the_name_beside_it() {
+    let approved = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Shell Extensions\\Approved";
+    let code = "{5C0E9A41-7D28-4B63-9F15-2A8B6D3E7C04}";
+    let decided = |name: &str, class: Option<&str>| {
+        let mut pc = desk();
+        pc.key(approved, &[(code, name)]);
+        if let Some(classes) = class {
+            let server = format!("{classes}\\CLSID\\{code}\\InprocServer32");
+            pc.key(&server, &[("", "C:\\Program Files\\Tare Book\\menu.dll")]);
+        }
+        with(&traced(&pc, "scale desk"), Decision::Remove).iter().any(|path| path.starts_with(approved))
+    };
+    assert!(decided("Quernlight Scale Desk", None));
+    assert!(!decided("Tare Book", None), "it was another product's");
+    let (machine, user) = ("HKLM\\SOFTWARE\\Classes".to_owned(), format!("HKU\\{MAREN}\\SOFTWARE\\Classes"));
+    for classes in [machine, user] {
+        assert!(!decided("Quernlight Scale Desk", Some(&classes)), "its class is there, and another product's");
+    }
+}
+
+#[test]
 fn settings_of_a_program_that_is_gone_are_known_by_what_else_names_it() {
     let options = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Image File Execution Options\\weigh.exe";
     let entry = format!("{}\\desk", pc::UNINSTALL);

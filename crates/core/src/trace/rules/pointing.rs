@@ -78,6 +78,9 @@ impl Classes {
     }
 }
 
+/// Where classes are registered for the whole machine.
+const CLASSES: [&str; 2] = ["HKLM\\SOFTWARE\\Classes\\CLSID", "HKLM\\SOFTWARE\\Classes\\WOW6432Node\\CLSID"];
+
 struct Seen<'s> {
     scene: &'s Scene<'s>,
     claims: &'s Claims,
@@ -103,6 +106,12 @@ impl Seen<'_> {
             return Some((format!("it is called {name}, like a class of the subject"), Some(class.clone()), false));
         };
         let value = self.registry().values(key).nth(number)?;
+        if let Some(text) = value.text().filter(|text| self.scene.is_subject_name(text)) {
+            // A class that is gone leads nowhere; it was approved under the product's name.
+            if fold(&path).ends_with("\\SHELL EXTENSIONS\\APPROVED") && self.is_class_gone(value.name) {
+                return Some((format!("it approves a class that is gone, under the name {text}"), None, true));
+            }
+        }
         let mut texts = vec![value.name.to_owned()];
         texts.extend(value.text());
         if texts.len() == 1 {
@@ -115,11 +124,18 @@ impl Seen<'_> {
     fn is_others_class(&self, key: KeyId) -> bool {
         let registry = self.registry();
         let Some(code) = registry.text(key, "").and_then(|text| text.parse::<Guid>().ok()) else { return false };
-        let roots = ["HKLM\\SOFTWARE\\Classes\\CLSID", "HKLM\\SOFTWARE\\Classes\\WOW6432Node\\CLSID"];
-        roots.iter().any(|root| {
+        CLASSES.iter().any(|root| {
             let class = format!("{root}\\{code}");
             registry.key(&class).is_some() && !self.claims.has(&Place::key(class))
         })
+    }
+
+    /// Whether a class is registered neither for the machine nor for a user.
+    fn is_class_gone(&self, code: &str) -> bool {
+        let users =
+            self.scene.survey.facts.users.iter().map(|user| format!("{}\\SOFTWARE\\Classes\\CLSID", user.hive()));
+        let mut roots = CLASSES.iter().map(|root| (*root).to_owned()).chain(users);
+        code.parse::<Guid>().is_ok() && !roots.any(|root| self.registry().key(&format!("{root}\\{code}")).is_some())
     }
 
     fn leads(&self, text: &str, key: &str) -> Option<(String, Option<Place>, bool)> {
