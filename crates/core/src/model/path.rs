@@ -45,6 +45,12 @@ pub enum PathError {
     /// A part is a device name such as `NUL`.
     #[error("a part of it is a device name")]
     Device,
+    /// The path of a key begins with no hive, or has an empty part, which some readers pass over.
+    #[error("it is no full path of a key: HKLM\\\u{2026} or HKU\\\u{2026}, with a name between any two backslashes")]
+    Key,
+    /// A name that holds parts of a path.
+    #[error("it is no name")]
+    Name,
 }
 
 /// Checks a full path that came from outside: it can mean only one thing, inside the drive.
@@ -75,6 +81,18 @@ pub fn strict(path: &str) -> Result<(), PathError> {
         }
     }
     Ok(())
+}
+
+/// Checks the path of a key that came from outside. Names of keys may have any letter but a backslash.
+pub fn strict_key(path: &str) -> Result<(), PathError> {
+    let (hive, below) = path.split_once('\\').ok_or(PathError::Key)?;
+    let is_hive = ["HKLM", "HKU"].contains(&fold(hive).as_str());
+    (is_hive && below.split('\\').all(|part| !part.is_empty())).then_some(()).ok_or(PathError::Key)
+}
+
+/// Checks the name of something that came from outside, such as a service's.
+pub fn strict_name(name: &str) -> Result<(), PathError> {
+    (!name.is_empty() && !name.contains(['\\', '/'])).then_some(()).ok_or(PathError::Name)
 }
 
 /// Checks a full path that a person gave, which may begin with a drive or with a server and its share.

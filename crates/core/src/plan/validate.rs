@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use super::{FORMAT, Plan, Step, StepKind};
 use crate::content::Content;
-use crate::model::path::{PathError, leaf, strict};
+use crate::model::path::{PathError, leaf, strict, strict_key, strict_name};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::{Product, Registered};
@@ -207,7 +207,20 @@ fn check_place(step: &Step, place: &Place, survey: &Survey) -> Result<(), PlanEr
 
 fn check_path(step: &Step, place: &Place) -> Result<(), PlanError> {
     let refused = |why| PlanError::Path { step: step.id.clone(), path: place.path.clone(), why };
-    if place.kind.is_on_disk() { strict(&place.path).map(drop).map_err(refused) } else { Ok(()) }
+    let checked = match place.kind {
+        PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => strict(&place.path),
+        PlaceKind::Key
+        | PlaceKind::Value
+        | PlaceKind::Startup
+        | PlaceKind::FirewallRule
+        | PlaceKind::ListEntry
+        | PlaceKind::SharedCount
+        | PlaceKind::NetworkLayer => strict_key(&place.path),
+        PlaceKind::Service | PlaceKind::Driver | PlaceKind::StorePackage => strict_name(&place.path),
+        // These are looked up among what is there, and are nothing where they are not.
+        PlaceKind::Process | PlaceKind::Product | PlaceKind::UpgradeCode | PlaceKind::Task => Ok(()),
+    };
+    checked.map_err(refused)
 }
 
 /// Windows' own keys and folders are open only to a unit's own parts: a part must be one that is
