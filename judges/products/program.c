@@ -1,5 +1,5 @@
-/* A program that does nothing but stay, if it is told to:
-     stay [FILE]            writes into FILE what its console says to it, and ends
+/* A program that does nothing but stay, if it is told anything:
+     stay FILE              writes into FILE what its console says to it, and ends
      start PROGRAM FILE     has PROGRAM stay in a console of its own
      beside PROGRAM FILE    has it stay in this console, and waits for it */
 #include <stdio.h>
@@ -24,8 +24,9 @@ static int start(const char *program, const char *file, BOOL beside) {
   return beside ? (int)WaitForSingleObject(made.hProcess, INFINITE) : 0;
 }
 int main(int count, char **words) {
-  if (count > 3) return start(words[2], words[3], !strcmp(words[1], "beside"));
-  if (count > 2) {
+  BOOL beside = count > 3 && !strcmp(words[1], "beside");
+  if (beside || (count > 3 && !strcmp(words[1], "start"))) return start(words[2], words[3], beside);
+  if (count > 2 && !strcmp(words[1], "stay")) {
     told = words[2];
     SetConsoleCtrlHandler(NULL, FALSE);
     SetConsoleCtrlHandler(hear, TRUE);

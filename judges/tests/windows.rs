@@ -156,7 +156,7 @@ fn a_setup_that_stands_still_is_told_and_ended_where_that_is_asked_for() {
     let pc = Windows::with("stalls", &["label-bridge"]);
     let before = pc.places();
     pc.opened("", "stalls");
-    let (code, told) = pc.stubble(&["install", "--yes", "--limit", "2"]);
+    let (code, told) = pc.stubble(&["install", "--yes", "--limit", "1"]);
     assert_eq!(code, 1, "{told}");
     for part in ["longer than was allowed", "it runs", "pair.exe"] {
         assert!(told.contains(part), "{part}: {told}");
