@@ -48,10 +48,18 @@ impl Stays {
     fn taken_by(&self, place: &Place) -> Option<String> {
         // As the most forgiving reader would understand it. A key may be called `.`, and have slashes in its name.
         let path = match place.kind.is_on_disk() {
-            true => place.path.replace('/', "\\").replace("\\\\?\\", "").replace("\\.\\", "\\"),
+            true => place.path.replace('/', "\\").replace("\\\\?\\", ""),
             false => place.path.clone(),
         };
-        let parts: Vec<&str> = path.split('\\').filter(|part| !part.is_empty()).collect();
+        let mut parts: Vec<&str> = Vec::new();
+        for part in path.split('\\').filter(|part| !part.is_empty()) {
+            match part {
+                ".." if place.kind.is_on_disk() => drop(parts.pop()),
+                "." if place.kind.is_on_disk() => {}
+                _ if place.kind.is_on_disk() => parts.push(part.trim_end_matches(['.', ' '])),
+                _ => parts.push(part),
+            }
+        }
         let place = &Place { path: parts.join("\\"), ..place.clone() };
         let service = Place::new(PlaceKind::Service, &place.path).folded();
         let is_service = place.kind == PlaceKind::Service
@@ -82,7 +90,10 @@ fn spelled(rng: &mut fastrand::Rng, path: &str) -> String {
 fn edited(rng: &mut fastrand::Rng, plan: &Plan, stays: &Stays) -> Plan {
     let mut plan = plan.clone();
     let (kind, place) = match rng.u8(..4) {
-        0 => (StepKind::TakeFile, Place::file(spelled(rng, &rng.clone().choice(&stays.files).unwrap().clone()))),
+        0 => {
+            let file = rng.choice(&stays.files).unwrap().clone();
+            (StepKind::TakeFile, Place::file(spelled(rng, &file)))
+        }
         1 => {
             let name = rng.choice(&stays.services).unwrap().clone();
             (StepKind::RemoveService, Place::new(PlaceKind::Service, spelled(rng, &name)))

@@ -6,7 +6,7 @@ use stubble::Ui;
 
 fn main() -> ExitCode {
     #[cfg(windows)]
-    if stubble_machine::here::is_errand(std::env::args_os()) {
+    if stubble_machine::here::run_errand(std::env::args_os()) {
         return ExitCode::SUCCESS;
     }
     stubble::run(std::env::args_os(), &mut Ui::stdio()).into()

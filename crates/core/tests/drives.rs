@@ -44,6 +44,9 @@ fn a_neighbour_or_the_start_menu_tells_where_programs_are_installed() {
     let mut led_to = desk();
     led_to.shortcut(&format!("{MENU}\\Scale.lnk"), &format!("{OLD}\\desk.exe"));
     assert!(takes_old(&led_to));
+    let mut runs = desk();
+    runs.service("LabelBridge", "D:\\Dairy\\Fennelgate\\Label Bridge\\lb.exe", true);
+    assert!(takes_old(&runs), "a service of a neighbour runs from there");
     // A person's own shortcut tells nothing of where setups install.
     let mut own = desk();
     own.shortcut("C:\\Users\\maren\\Desktop\\Scale.lnk", &format!("{OLD}\\desk.exe"));

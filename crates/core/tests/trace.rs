@@ -341,6 +341,9 @@ fn a_folder_that_somebody_chose_is_known_by_what_is_registered_from_it() {
     assert_eq!(decided("HKLM\\SOFTWARE\\Tare Book", subject), None, "no registration: somebody's note of a copy");
     let of_a_user = &class.replace("HKLM", &format!("HKU\\{MAREN}"));
     assert_eq!(decided(of_a_user, subject), None, "one user's copy");
+    let (mut pc, own) = (desk(), "C:\\Users\\maren\\Documents\\Quernlight Scale Desk");
+    pc.program(&format!("{own}\\desk.exe"), subject).key(class, &[("", &format!("{own}\\desk.exe"))]);
+    assert!(remnant(&traced(&pc, "scale desk"), own).is_none(), "a person's folder");
 }
 
 #[test]

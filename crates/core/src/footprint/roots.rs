@@ -103,7 +103,7 @@ pub(super) fn check_key(general: &str) -> Result<(), &'static str> {
         return Err("it does not begin with HKLM or HKU\\%User%");
     }
     let parts: Vec<&str> = general.split('\\').collect();
-    if parts.len() < 3 || parts.iter().any(|part| part.is_empty() || *part == "." || *part == "..") {
+    if path::strict_key(general).is_err() || parts.len() < 3 || parts.iter().any(|part| [".", ".."].contains(part)) {
         return Err("it is no key of a product");
     }
     Ok(())

@@ -48,9 +48,10 @@ fn on_other_drives(survey: &Survey) -> Vec<String> {
     let menu = survey.shortcuts.iter().filter(|one| fold(&files.path(one.file)).contains("\\START MENU\\"));
     let menu = menu.filter_map(|one| parent(&one.target).map(str::to_owned));
     let layers = network::layers(survey).into_iter().filter_map(|layer| layer.file);
+    let environment = survey.environment(None);
     let services = registry.subkeys(&survey.facts.services_key()).into_iter().filter_map(|key| {
         let command = registry.text(key, "ImagePath")?;
-        program_of(&command, &survey.environment(None), &|path| survey.has_file(path))
+        program_of(&command, &environment, &|path| survey.has_file(path))
     });
     let loaded = layers.chain(services).filter_map(|file| parent(&file).map(str::to_owned));
     let is_there = |folder: &String| drives.iter().any(|drive| folder.starts_with(drive.as_str()));

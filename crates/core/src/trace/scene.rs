@@ -251,7 +251,13 @@ impl<'s> Scene<'s> {
         }
         let hits = mentions(&self.survey.registry, &fresh);
         known.hits.extend(hits);
-        known.hits.iter().copied().collect()
+        drop(known);
+        self.mentioned_so_far()
+    }
+
+    /// What [`mentions`](Self::mentions) has found so far, for whatever rule.
+    pub fn mentioned_so_far(&self) -> Vec<(KeyId, Option<usize>)> {
+        self.mentioned.borrow().hits.iter().copied().collect()
     }
 
     /// All scheduled tasks of the machine.

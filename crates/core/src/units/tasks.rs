@@ -46,9 +46,10 @@ pub fn tasks(survey: &Survey) -> Vec<Task> {
         for file in survey.files.below(top).into_iter().filter(|at| survey.files.data(*at).kind == EntryKind::File) {
             let path = survey.files.path(file);
             let name = path[library.len()..].to_owned();
+            let folder = folder_of_its_own(survey, &name, file);
             let task = found.entry(fold(&name)).or_insert_with(|| Task { path: name, ..Task::default() });
             task.file = Some(file);
-            task.parts.push(match folder_of_its_own(survey, top, file) {
+            task.parts.push(match folder {
                 Some(folder) => Place::folder(survey.files.path(folder)),
                 None => Place::file(path),
             });
@@ -84,20 +85,21 @@ pub fn tasks_in(survey: &Survey, folder: &str) -> Option<Task> {
     Some(Task { path, parts, ..Task::default() })
 }
 
+/// Whether a task lies in a folder of the library that is not Windows' own, and in none below it.
+fn lies_in_folder(task: &str) -> bool {
+    folder_of(task).is_some_and(|above| !task[above.len() + 1..].contains('\\'))
+}
+
 /// The folder in the library that holds a task's file and nothing else: it was made for it.
-fn folder_of_its_own(survey: &Survey, library: NodeId, file: NodeId) -> Option<NodeId> {
-    let files = &survey.files;
-    let folder = files.parent(file);
-    let is_windows = fold(files.name(folder)) == "MICROSOFT" || files.parent(folder) != library;
-    (folder != library && !is_windows && files.children(folder).count() == 1).then_some(folder)
+fn folder_of_its_own(survey: &Survey, task: &str, file: NodeId) -> Option<NodeId> {
+    let folder = survey.files.parent(file);
+    (lies_in_folder(task) && survey.files.children(folder).count() == 1).then_some(folder)
 }
 
 /// The key of a folder in the cache that holds a task's key and nothing else.
 fn key_of_its_own(survey: &Survey, task: &str, key: KeyId) -> Option<KeyId> {
-    let keys = survey.registry.keys();
-    let folder = keys.parent(key);
-    let is_it = folder_of(task).is_some_and(|above| task[above.len() + 1..].split('\\').count() == 1);
-    (is_it && keys.children(folder).count() == 1).then_some(folder)
+    let folder = survey.registry.keys().parent(key);
+    (lies_in_folder(task) && survey.registry.keys().children(folder).count() == 1).then_some(folder)
 }
 
 fn read_tree(survey: &Survey, folder: KeyId, above: &str, found: &mut BTreeMap<String, Task>) {

@@ -19,7 +19,7 @@ use stubble_core::model::FileTime;
 
 use crate::MachineError;
 use crate::disk::{Disk, Edit, OWN_FOLDER};
-pub use api::console::is_errand;
+pub use api::console::run_errand;
 
 /// The machine that this program runs on.
 #[derive(Debug)]

@@ -78,7 +78,7 @@ fn gone_programs<'n>(
     };
     // What leads to the subject has been found already.
     let mut found = BTreeMap::new();
-    for (name, from, text) in paths_of(scene.mentions(Vec::new())) {
+    for (name, from, text) in paths_of(scene.mentioned_so_far()) {
         if let Some(lead) = lead(&from, &text, &name) {
             found.entry(name).or_insert((lead, from));
         }

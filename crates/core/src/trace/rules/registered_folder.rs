@@ -1,9 +1,11 @@
+use std::collections::BTreeMap;
+
 use super::Rule;
-use crate::content::{Content, Told};
+use crate::content::Content;
 use crate::model::path::{is_inside_or_same, leaf, parent};
 use crate::model::text::fold;
 use crate::model::{Place, list};
-use crate::survey::EntryKind;
+use crate::survey::{EntryKind, NodeId};
 use crate::trace::bystanders::{is_in_others, says_others};
 use crate::trace::location::{Takes, below_classes, location};
 use crate::trace::scene::NameFit;
@@ -17,8 +19,9 @@ pub struct RegisteredFolder;
 impl Rule for RegisteredFolder {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         let registry = &scene.survey.registry;
-        // What mentions the subject by its name has been looked for already.
-        for (key, number) in scene.mentions(Vec::new()) {
+        // Each folder with a value that leads there, and what that names.
+        let mut called: BTreeMap<NodeId, (Place, String)> = BTreeMap::new();
+        for (key, number) in scene.mentioned_so_far() {
             let Some(value) = number.and_then(|number| registry.values(key).nth(number)) else { continue };
             let mut texts: Vec<String> = value.text().into_iter().chain([value.name.to_owned()]).collect();
             texts.extend(list::entries(value.name, value.kind, value.data));
@@ -28,12 +31,17 @@ impl Rule for RegisteredFolder {
             }
             for text in texts {
                 let path = scene.program(&text, None).unwrap_or(text);
-                let Some(folder) = called_folder(scene, claims, &path) else { continue };
-                let why = format!(
-                    "it has the product's name, holds a program that is a part of it, and {} is registered",
-                    leaf(path.trim_end_matches('\\'))
-                );
+                let Some(folder) = called_folder(scene, &path) else { continue };
                 let from = Place::value(registry.path(key), value.name);
+                called.entry(folder).or_insert((from, leaf(path.trim_end_matches('\\')).to_owned()));
+            }
+        }
+        for (node, (from, what)) in called {
+            let folder = scene.survey.files.path(node);
+            if is_free(scene, claims, node, &folder) && holds_own_program(scene, &folder) {
+                let why = format!(
+                    "it has the product's name, holds a program that is a part of it, and {what} is registered"
+                );
                 claims.add(Place::folder(folder), Evidence::new("registered-folder", why, Some(from)));
             }
         }
@@ -49,29 +57,35 @@ fn is_registration(scene: &Scene<'_>, key: &str, value: &str) -> bool {
             || location(key, Some(value)).is_some_and(|found| found.takes != Takes::History))
 }
 
-/// The folder that is there, over a path or itself, which has the product's whole name and is nobody's yet. Of its
-/// programs one says that it is the subject's, and none that it is somebody else's.
-fn called_folder(scene: &Scene<'_>, claims: &Claims, path: &str) -> Option<String> {
-    let survey = scene.survey;
-    let path = survey.spelled_out(path.trim_end_matches('\\'));
+/// The folder that is there, over a path or itself, which has the product's whole name.
+fn called_folder(scene: &Scene<'_>, path: &str) -> Option<NodeId> {
+    let files = &scene.survey.files;
+    let path = scene.survey.spelled_out(path.trim_end_matches('\\'));
     let mut at = Some(path.as_ref());
-    let folder = loop {
-        let folder = at?;
+    while let Some(folder) = at {
         if scene.fit(leaf(folder)) == Some(NameFit::Full) {
-            break folder;
+            return files.find(folder).filter(|node| files.data(*node).kind == EntryKind::Folder);
         }
         at = parent(folder);
-    };
-    let node = survey.files.find(folder).filter(|node| survey.files.data(*node).kind == EntryKind::Folder)?;
-    let is_free = claims.folder_over(folder).is_none()
+    }
+    None
+}
+
+/// Whether a folder is claimed by nobody, lies in no person's profile, and is neither another product's nor everybody's.
+fn is_free(scene: &Scene<'_>, claims: &Claims, node: NodeId, folder: &str) -> bool {
+    claims.folder_over(folder).is_none()
+        && scene.user_of(folder).is_none()
         && !is_in_others(scene, folder)
         && !says_others(scene, node)
-        && !protected::is_shared_root(folder, &survey.facts);
-    let is_own = |told: &Told| match &told.content {
+        && !protected::is_shared_root(folder, &scene.survey.facts)
+}
+
+/// Whether a program in a folder says that it is the subject's.
+fn holds_own_program(scene: &Scene<'_>, folder: &str) -> bool {
+    scene.survey.contents.iter().any(|told| match &told.content {
         Content::Program(version) => {
-            scene.is_subject_name(&version.product) && is_inside_or_same(&survey.files.path(told.file), folder)
+            scene.is_subject_name(&version.product) && is_inside_or_same(&scene.survey.files.path(told.file), folder)
         }
         _ => false,
-    };
-    (is_free && survey.contents.iter().any(is_own)).then(|| survey.files.path(node))
+    })
 }

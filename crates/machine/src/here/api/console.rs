@@ -44,7 +44,7 @@ pub(in crate::here) fn ask_to_end(pids: &[u32]) -> io::Result<Errand> {
 }
 
 /// Does what [`ask_to_end`] has started this process for; tells whether it was started for that.
-pub fn is_errand(args: impl IntoIterator<Item = OsString>) -> bool {
+pub fn run_errand(args: impl IntoIterator<Item = OsString>) -> bool {
     let mut args = args.into_iter().skip(1);
     if args.next().is_none_or(|first| first != ERRAND) {
         return false;
