@@ -2,7 +2,7 @@
 """Fills the walk in README.md with what the demo really prints, or with --check compares it.
 
 The README marks each piece with `<!-- walk: COMMAND -->`, optionally followed by a number of
-lines to show; the piece is the demo's output of that command, at 80 columns, without colour.
+lines to show (build the program first: `cargo build`); the piece is the demo's output of that command, at 80 columns, without colour.
 """
 
 import os
@@ -18,7 +18,7 @@ README = ROOT / "README.md"
 
 def demo():
     """The demo's output by command: each with its prompt line, the last run of it wins."""
-    program = ROOT / "target" / "release" / "stubble"
+    program = ROOT / "target" / "debug" / "stubble"
     env = {**os.environ, "COLUMNS": "80", "NO_COLOR": "1"}
     with tempfile.TemporaryDirectory() as folder:
         out = subprocess.run([program, "demo"], cwd=folder, env=env, capture_output=True, text=True, check=True).stdout

@@ -1,22 +1,22 @@
 #!/usr/bin/env bash
-# Makes a release in target/dist: stubble.exe and the Linux program, completions, manual pages, schemas and documents in one
+# Makes a release in target/release-files: stubble.exe and the Linux program, completions, manual pages, schemas and documents in one
 # archive, with checksums. Needs what scripts/windows-suite.sh installs.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 version=$(sed -n 's/^version = "\(.*\)"/\1/p' Cargo.toml | head -n 1)
-dist=$PWD/target/dist
+dist=$PWD/target/release-files
 name=stubble-$version
 rm -rf "$dist"
 mkdir -p "$dist/$name"
 
 echo "-- Linux"
-cargo build --release --locked -q -p stubble
-cp target/release/stubble "$dist/$name/stubble"
+cargo build --profile dist --locked -q -p stubble
+cp target/dist/stubble "$dist/$name/stubble"
 
 echo "-- Windows"
 env PATH="/usr/bin:$PATH" RUSTC=/usr/bin/rustc RUSTC_BOOTSTRAP=1 CARGO_TARGET_DIR="$PWD/target/windows" \
-  /usr/bin/cargo build -q --release -Zbuild-std=std,panic_unwind --target x86_64-pc-windows-gnu --locked -p stubble
-cp target/windows/x86_64-pc-windows-gnu/release/stubble.exe "$dist/$name/"
+  /usr/bin/cargo build -q --profile dist -Zbuild-std=std,panic_unwind --target x86_64-pc-windows-gnu --locked -p stubble
+cp target/windows/x86_64-pc-windows-gnu/dist/stubble.exe "$dist/$name/"
 x86_64-w64-mingw32-strip "$dist/$name/stubble.exe"
 size=$(stat -c %s "$dist/$name/stubble.exe")
 [ "$size" -lt 10000000 ] || { echo "stubble.exe has $size bytes, 10,000,000 are allowed"; exit 1; }

@@ -297,7 +297,7 @@ fn key(place: &str) -> &str {
 }
 
 fn is_thorough() -> bool {
-    std::env::var_os("STUBBLE_CUTS").is_some_and(|cuts| cuts == "all")
+    std::env::var_os("STUBBLE_PROOF").is_some_and(|proof| proof == "all")
 }
 
 /// What `check` says of a package, against what the package installer answers.

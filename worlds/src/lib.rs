@@ -15,10 +15,14 @@ pub mod score;
 pub mod survey;
 pub mod windows;
 
+mod scratch;
+
 use fastrand::Rng;
 
 use machine::Machine;
 use product::Product;
+
+pub use scratch::scratch;
 
 /// A machine with what is known of it.
 #[derive(Debug)]

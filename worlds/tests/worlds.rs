@@ -1,5 +1,6 @@
 //! A few worlds, so that nobody's place is ever taken; docs/accuracy.md has the many.
 
+use rayon::prelude::*;
 use stubble_core::blockers::{Known, Severity, check};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Identified, identify};
@@ -22,8 +23,8 @@ fn a_seed_grows_the_same_world_again() {
 #[test]
 fn nobody_elses_place_is_taken_and_what_blocks_is_found() {
     let (mut total, mut blocking) = (Tally::default(), Tally::default());
-    for seed in SEEDS {
-        let score = score(&grow(seed));
+    let scores: Vec<_> = SEEDS.into_par_iter().map(|seed| (seed, score(&grow(seed)))).collect();
+    for (seed, score) in scores {
         assert_eq!(score.total().wrong, 0, "seed {seed}: {:#?}", score.faults);
         total.add(score.total());
         for kind in BLOCKING {
@@ -37,8 +38,8 @@ fn nobody_elses_place_is_taken_and_what_blocks_is_found() {
 
 #[test]
 fn check_finds_nothing_in_the_way_of_a_product_that_nobody_broke() {
-    let (mut looked, mut told) = (0, Vec::new());
-    for seed in SEEDS.take(40) {
+    let looked_at = |seed: u64| {
+        let (mut looked, mut told) = (0, Vec::new());
         let world = grow(seed);
         let survey = survey(&world.machine);
         let registered = Registered::read(&survey);
@@ -62,7 +63,12 @@ fn check_finds_nothing_in_the_way_of_a_product_that_nobody_broke() {
                 }
             }
         }
-    }
+        (looked, told)
+    };
+    let (looked, told) = (SEEDS.start..SEEDS.start + 40)
+        .into_par_iter()
+        .map(looked_at)
+        .reduce(|| (0, Vec::new()), |(looked, told), (more, other)| (looked + more, [told, other].concat()));
     assert!(looked > 150, "{looked}");
     assert!(told.is_empty(), "{looked} looked at: {told:#?}");
 }

@@ -1,4 +1,4 @@
-//! Golden command tests: a folder of data each, compared exactly.
+//! Golden command tests: a folder of data each, a test each, compared exactly.
 //!
 //! `case.toml` says which machine, what happens before, and the command; `stdout`, `stderr` and
 //! `machine` hold what comes out and how the machine differs afterwards. The built program runs
@@ -14,6 +14,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::sync::Mutex;
 
+use libtest_mimic::{Arguments, Trial};
 use serde::Deserialize;
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Difference, compare};
@@ -67,13 +68,14 @@ struct Stage {
 /// A bench that was built once, to be copied for every case.
 fn template(name: &str, tests: &Path) -> PathBuf {
     static BUILT: Mutex<BTreeMap<String, TempDir>> = Mutex::new(BTreeMap::new());
-    let mut built = BUILT.lock().unwrap();
+    // A case that fails while it builds one must not fail all others.
+    let mut built = BUILT.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     let folder = built.entry(name.to_owned()).or_insert_with(|| {
         let text = match name {
             "demo" => demo::WORLD.to_owned(),
             other => fs::read_to_string(tests.join("worlds").join(other)).unwrap(),
         };
-        let folder = tempfile::tempdir().unwrap();
+        let folder = stubble_worlds::scratch();
         world::build(&text, &demo::package, &folder.path().join("bench")).unwrap();
         folder
     });
@@ -111,7 +113,7 @@ fn open_folder(path: &Path) -> fs::File {
 
 impl Stage {
     fn new(case: &Case, tests: &Path) -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = stubble_worlds::scratch();
         copy(&template(&case.world, tests), &folder.path().join("bench"));
         Self { folder }
     }
@@ -297,30 +299,25 @@ fn uses(case: &Case, command: &str) -> bool {
     is_it(&case.args) || case.before.iter().any(|one| matches!(one, Before::Run(args) if is_it(args)))
 }
 
-#[test]
-fn every_case_comes_out_as_recorded() {
+fn main() {
     let tests = given("STUBBLE_TESTS", concat!(env!("CARGO_MANIFEST_DIR"), "/tests"));
-    let mut cases: Vec<PathBuf> = Vec::new();
-    for group in fs::read_dir(tests.join("cases")).unwrap().filter_map(Result::ok) {
-        cases.extend(fs::read_dir(group.path()).unwrap().filter_map(Result::ok).map(|case| case.path()));
-    }
-    cases.sort();
     let wanted = std::env::var("STUBBLE_CASES").unwrap_or_default();
-    cases.retain(|case| case.display().to_string().replace('\\', "/").contains(&wanted));
-    assert!(cases.len() >= if wanted.is_empty() { 30 } else { 1 }, "only {} cases were found", cases.len());
-    let problems = Mutex::new(Vec::new());
-    let next = std::sync::atomic::AtomicUsize::new(0);
-    std::thread::scope(|scope| {
-        for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
-            scope.spawn(|| {
-                while let Some(case) = cases.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
-                    let mut found = Vec::new();
-                    check(case, &tests, &mut found);
-                    problems.lock().unwrap().extend(found);
-                }
-            });
+    let mut trials = Vec::new();
+    for group in fs::read_dir(tests.join("cases")).unwrap().filter_map(Result::ok) {
+        for case in fs::read_dir(group.path()).unwrap().filter_map(Result::ok) {
+            let (folder, tests) = (case.path(), tests.clone());
+            let name = format!("{}/{}", group.file_name().display(), case.file_name().display());
+            if !format!("cases/{name}").contains(&wanted) {
+                continue;
+            }
+            trials.push(Trial::test(name, move || {
+                let mut problems = Vec::new();
+                check(&folder, &tests, &mut problems);
+                if problems.is_empty() { Ok(()) } else { Err(problems.join("\n").into()) }
+            }));
         }
-    });
-    let problems = problems.into_inner().unwrap();
-    assert!(problems.is_empty(), "{}", problems.join("\n"));
+    }
+    trials.sort_by(|one, other| one.name().cmp(other.name()));
+    assert!(trials.len() >= if wanted.is_empty() { 200 } else { 1 }, "only {} cases were found", trials.len());
+    libtest_mimic::run(&Arguments::from_args(), trials).exit();
 }

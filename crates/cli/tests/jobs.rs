@@ -17,7 +17,7 @@ struct Job {
 
 impl Job {
     fn new(world: &str) -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = stubble_worlds::scratch();
         let text = match world {
             "demo" => demo::WORLD.to_owned(),
             file => fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/worlds").join(file)).unwrap(),
@@ -207,7 +207,7 @@ fn grown_machines_from_the_failing_setup_to_a_receipt() {
         let mut text = stubble_worlds::description::description(&world);
         text.push_str(&format!("\n[[package]]\nsource = \"newer\"\nat = '{payload}'\n"));
         let package = |source: &str| (source == "newer").then(|| newer(product));
-        let job = Job::of(&text, &package, tempfile::tempdir().unwrap());
+        let job = Job::of(&text, &package, stubble_worlds::scratch());
         let opened = job.run(&["open", &product.name, "--on", "bench:bench", "--payload", payload]);
         // Where nothing of its registration is left, nothing stands in the way; where the name can mean several,
         // nobody is guessed.

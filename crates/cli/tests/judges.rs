@@ -55,7 +55,7 @@ fn other_readers_see_the_same_keys_and_values_in_our_hives() {
         eprintln!("skipped: {missing:?} not installed");
         return;
     }
-    let folder = tempfile::tempdir().unwrap();
+    let folder = stubble_worlds::scratch();
     let bench = folder.path().join("bench");
     world::build(demo::WORLD, &demo::package, &bench).unwrap();
     let run = |args: &[&str]| {

@@ -22,7 +22,7 @@ fn text(output: Output) -> String {
 }
 
 fn opened(description: &str, name: &str) -> tempfile::TempDir {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = stubble_worlds::scratch();
     world::build(description, &demo::package, &folder.path().join("bench")).unwrap();
     assert_eq!(run(folder.path(), None, &["open", name, "--on", "bench:bench"]).status.code(), Some(0));
     folder
@@ -143,7 +143,7 @@ fn the_ticket_stands_alone_and_escapes_names() {
 
 #[test]
 fn the_demo_tells_its_story_and_leaves_everything_to_try() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = stubble_worlds::scratch();
     let output = run(folder.path(), Some("80"), &["demo"]);
     assert_eq!(output.status.code(), Some(0));
     let told = text(output);

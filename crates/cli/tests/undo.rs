@@ -29,7 +29,7 @@ fn code(folder: &Path, args: &[&str]) -> i32 {
 
 /// A broken machine, a case, and a plan with every question answered.
 fn planned() -> tempfile::TempDir {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = stubble_worlds::scratch();
     world::build(demo::WORLD, &demo::package, &folder.path().join("bench")).unwrap();
     assert_eq!(code(folder.path(), &["open", "scale desk", "--on", "bench:bench"]), 0);
     assert_eq!(code(folder.path(), &["plan"]), 0);
@@ -111,7 +111,7 @@ fn putback_restores_every_byte_and_time() {
 #[test]
 fn what_lies_on_another_drive_is_held_there_and_comes_back() {
     use std::os::unix::fs::MetadataExt;
-    let folder = tempfile::tempdir().unwrap();
+    let folder = stubble_worlds::scratch();
     let world = include_str!("worlds/other-drive.toml");
     world::build(world, &demo::package, &folder.path().join("bench")).unwrap();
     let others = ["/dev/shm", "/tmp"].into_iter().filter(|other| Path::new(other).is_dir());
@@ -188,7 +188,11 @@ fn killed_at_any_moment_the_work_is_resumed_or_put_back() {
     let folder = planned();
     let before = everything(folder.path());
     let mut interrupted = 0;
-    let rounds = if std::env::var("STUBBLE_CUTS").is_ok_and(|all| all == "all") { 240 } else { 24 };
+    let rounds = match std::env::var("STUBBLE_PROOF").as_deref() {
+        Ok("all") => 240,
+        Ok("landing") => 60,
+        _ => 24,
+    };
     for round in 0..rounds {
         let mut child = stubble(folder.path(), &["clear", "--yes"]).spawn().unwrap();
         std::thread::sleep(Duration::from_micros(20_000 + round * 23_170 % 400_000));

@@ -1,6 +1,6 @@
 //! What stands in the way: each rule on a machine that has just this fault, and none on a healthy one.
 
-mod pc;
+use crate::pc;
 
 use pc::Pc;
 use stubble_core::blockers::{Blocker, Known, Severity, check};

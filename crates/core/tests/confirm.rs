@@ -1,6 +1,6 @@
 //! Comparing, checking and confirming, on machines in memory.
 
-mod pc;
+use crate::pc;
 
 use std::collections::BTreeSet;
 

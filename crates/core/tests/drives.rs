@@ -1,6 +1,6 @@
 //! Products on other drives: what is found there by what is installed beside it, and what of people's own is not.
 
-mod pc;
+use crate::pc;
 
 use pc::{Pc, remnant, traced, with};
 use stubble_core::packages::{Registered, registered};

@@ -1,7 +1,7 @@
 //! Footprints: what is written is read again, hostile ones are refused, several become one, and nobody
 //! else's place is taken for what one says.
 
-mod pc;
+use crate::pc;
 
 use pc::Pc;
 use stubble_core::footprint::{Footprint, MergeError, anchors, compare, merge, record, subject};

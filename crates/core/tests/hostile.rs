@@ -1,7 +1,7 @@
 //! Registries and disks that somebody, or a bad disk, has filled with nonsense: the trace finds what it
 //! would have found, and takes nothing more.
 
-mod pc;
+use crate::pc;
 
 use pc::{MAREN, Pc, UNINSTALL, remnant, traced};
 use proptest::prelude::*;

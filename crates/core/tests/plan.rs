@@ -1,6 +1,6 @@
 //! Plans: what they contain, how they are ordered, and what is refused when they come back.
 
-mod pc;
+use crate::pc;
 
 use pc::{Pc, traced};
 use stubble_core::footprint::Named;

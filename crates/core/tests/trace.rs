@@ -1,6 +1,6 @@
 //! The rules, one by one: what is claimed, what is split, what stays, and why.
 
-mod pc;
+use crate::pc;
 
 use pc::{DESK, MAREN, NIGHT, Pc, desk, label_bridge, remnant, traced, with};
 use stubble_core::model::{PlaceKind, RegValue};

@@ -1,6 +1,6 @@
 //! What consists of several places, or stands in a list of Windows: layers of the network, tasks, drivers.
 
-mod pc;
+use crate::pc;
 
 use pc::{DESK, Pc, desk, label_bridge, remnant, traced, with};
 use stubble_core::model::{PlaceKind, RegValue};

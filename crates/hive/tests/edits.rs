@@ -1,6 +1,6 @@
 //! Random edits against a plain model: what was written is read back, what was not touched stays.
 
-mod hives;
+use crate::hives;
 
 use std::collections::BTreeMap;
 

@@ -1,6 +1,6 @@
 //! The text form: what is exported is imported again, and hand-written texts are understood.
 
-mod hives;
+use crate::hives;
 
 use hives::{apply, edits, empty, units};
 use proptest::prelude::*;

@@ -1,6 +1,6 @@
 //! Hives whose last write was not finished, and the logs beside them.
 
-mod hives;
+use crate::hives;
 
 use hives::{apply, edits, empty, units};
 use proptest::prelude::*;

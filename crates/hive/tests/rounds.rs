@@ -1,7 +1,7 @@
 //! Thousands of random edits: every invariant of the format holds, and what was not touched is
 //! the same to the last byte.
 
-mod hives;
+use crate::hives;
 
 use hives::{apply, edits, empty, keys, samples, units};
 use stubble_hive::{Fault, Hive, What, differences};

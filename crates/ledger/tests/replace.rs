@@ -3,7 +3,7 @@
 // Tests break machines in temporary folders.
 #![allow(clippy::disallowed_methods)]
 
-mod stage;
+use crate::stage;
 
 use stage::stage_damaged;
 use stubble_ledger::{Outcome, carry_out};

@@ -3,7 +3,7 @@
 // Tests break machines in temporary folders.
 #![allow(clippy::disallowed_methods)]
 
-mod stage;
+use crate::stage;
 
 use stage::{Stage, stage_installed};
 use stubble_core::packages::Registered;

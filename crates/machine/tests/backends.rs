@@ -3,7 +3,7 @@
 
 #![allow(clippy::disallowed_methods)]
 
-mod contract;
+use crate::contract;
 
 use std::fs;
 use std::path::Path;

@@ -4,7 +4,7 @@
 #![cfg(windows)]
 #![allow(clippy::disallowed_methods)]
 
-mod contract;
+use crate::contract;
 
 use std::fs;
 use std::path::Path;

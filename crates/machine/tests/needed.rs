@@ -1,6 +1,6 @@
 //! What has to be installed first, and who brings it; and what becomes of a program that is started without.
 
-mod made;
+use crate::made;
 
 use stubble_core::footprint::Footprint;
 use stubble_core::packages::{Package, Registered};

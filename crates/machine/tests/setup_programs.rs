@@ -1,6 +1,6 @@
 //! What setups carry: packages in setup programs, as they are or in a cabinet, and drivers of the other kind.
 
-mod made;
+use crate::made;
 
 use std::io::{Cursor, Write};
 use std::path::Path;

@@ -3,27 +3,33 @@
 //! Layouts after Microsoft's published specification of the PE format (attribute certificate table) and
 //! RFC 5652 (signed data).
 
-use cms::cert::CertificateChoices;
-use cms::content_info::ContentInfo;
-use cms::signed_data::{SignedData, SignerIdentifier};
-use der::asn1::{PrintableStringRef, TeletexStringRef, Utf8StringRef};
-use der::{Decode, Encode, Tag, Tagged};
-use x509_cert::Certificate;
-use x509_cert::attr::AttributeTypeAndValue;
-
 use super::pe::{HEADERS, Headers, SIGNATURE, u32_at};
 use super::program::ReadAt;
 
-/// A signature is small; a larger one is none.
+/// Largest signature that is read, in bytes.
 const LARGEST: usize = 256 * 1024;
-/// Signed data by the common standard, among the kinds of signature.
+/// `WIN_CERT_TYPE_PKCS_SIGNED_DATA`: the signature is signed data by RFC 5652.
 const PKCS_SIGNED_DATA: u16 = 2;
-/// The organisation's name (2.5.4.10), and the name for everyday use (2.5.4.3).
-const ORGANISATION: &str = "2.5.4.10";
-const COMMON_NAME: &str = "2.5.4.3";
+/// organizationName (2.5.4.10) and commonName (2.5.4.3), in the bytes of their object identifiers (X.520).
+const ORGANISATION: &[u8] = &[0x55, 4, 10];
+const COMMON_NAME: &[u8] = &[0x55, 4, 3];
 
-/// The organisation that has signed a program, or else the signer's name; `None` where it is not signed, or its
-/// signature cannot be read. It is not verified: that is the system's to do.
+/// Tags of X.690 that occur on the way to the signer's name.
+mod tag {
+    pub const INTEGER: u8 = 0x02;
+    pub const OBJECT_IDENTIFIER: u8 = 0x06;
+    pub const UTF8_STRING: u8 = 0x0C;
+    pub const PRINTABLE_STRING: u8 = 0x13;
+    pub const TELETEX_STRING: u8 = 0x14;
+    pub const BMP_STRING: u8 = 0x1E;
+    pub const SEQUENCE: u8 = 0x30;
+    pub const SET: u8 = 0x31;
+    /// `[0]`, constructed: the content of a content info, the certificates, a certificate's version.
+    pub const ZERO: u8 = 0xA0;
+}
+
+/// The organisation that has signed a program, or else the signer's name; `None` if it is not signed or the
+/// signature cannot be read. The signature is not verified: that is the system's task.
 pub fn parse(read: &ReadAt<'_>) -> Option<String> {
     let (at, size) = Headers::read(&read(0, HEADERS)?)?.directory(SIGNATURE)?;
     let size = size as usize;
@@ -39,47 +45,86 @@ pub fn parse(read: &ReadAt<'_>) -> Option<String> {
     signed_by(table.get(8..length.min(table.len()))?)
 }
 
-/// The signer's organisation in signed data. What stands behind it is padding.
+/// The first signer's organisation in signed data. What follows the data is padding.
 fn signed_by(signature: &[u8]) -> Option<String> {
-    let whole = der_length(signature)?;
-    let info = ContentInfo::from_der(signature.get(..whole)?).ok()?;
-    let data = SignedData::from_der(&info.content.to_der().ok()?).ok()?;
-    let signer = data.signer_infos.0.iter().next()?;
-    let SignerIdentifier::IssuerAndSerialNumber(id) = &signer.sid else { return None };
-    let certificates = data.certificates.as_ref()?.0.iter().filter_map(|one| match one {
-        CertificateChoices::Certificate(certificate) => Some(certificate),
-        CertificateChoices::Other(_) => None,
-    });
-    let mut own = certificates
-        .filter(|one| one.tbs_certificate.serial_number == id.serial_number && one.tbs_certificate.issuer == id.issuer);
-    let certificate: &Certificate = own.next()?;
-    let names = || certificate.tbs_certificate.subject.0.iter().flat_map(|part| part.0.iter());
-    [ORGANISATION, COMMON_NAME]
-        .iter()
-        .find_map(|wanted| names().find(|one| one.oid.to_string() == *wanted).and_then(text))
+    let info = Elements(signature).tagged(tag::SEQUENCE)?;
+    let mut info = Elements(info.content);
+    info.tagged(tag::OBJECT_IDENTIFIER)?;
+    let data = Elements(info.tagged(tag::ZERO)?.content).tagged(tag::SEQUENCE)?;
+    let parts: Vec<Element<'_>> = Elements(data.content).collect();
+    // Version, digest algorithms and content come first; the signers are the last set.
+    let certificates = parts.get(3..)?.iter().find(|part| part.tag == tag::ZERO)?;
+    let signers = parts.last().filter(|part| part.tag == tag::SET)?;
+
+    let mut signer = Elements(Elements(signers.content).tagged(tag::SEQUENCE)?.content);
+    signer.tagged(tag::INTEGER)?;
+    let mut id = Elements(signer.tagged(tag::SEQUENCE)?.content);
+    let (issuer, serial) = (id.tagged(tag::SEQUENCE)?, id.tagged(tag::INTEGER)?);
+
+    let subject = Elements(certificates.content).filter(|one| one.tag == tag::SEQUENCE).find_map(|certificate| {
+        let mut fields = Elements(Elements(certificate.content).tagged(tag::SEQUENCE)?.content).peekable();
+        fields.next_if(|first| first.tag == tag::ZERO);
+        let own_serial = fields.next()?;
+        let [_algorithm, own_issuer, _validity, subject] =
+            [fields.next()?, fields.next()?, fields.next()?, fields.next()?];
+        (own_serial.content == serial.content && own_issuer.content == issuer.content).then_some(subject)
+    })?;
+    [ORGANISATION, COMMON_NAME].iter().find_map(|wanted| named(&subject, wanted))
 }
 
-/// How long the first element is, with its head.
-fn der_length(bytes: &[u8]) -> Option<usize> {
-    match *bytes.get(1)? {
-        short @ ..0x80 => Some(2 + usize::from(short)),
-        long => {
-            let digits = usize::from(long & 0x7F);
-            let number = bytes.get(2..2 + digits).filter(|_| (1..=4).contains(&digits))?;
-            let length = number.iter().fold(0_usize, |sum, byte| sum << 8 | usize::from(*byte));
-            length.checked_add(2 + digits)
+/// The attribute of a name (RFC 5280: a sequence of sets of an identifier and a value) with that identifier.
+fn named(name: &Element<'_>, wanted: &[u8]) -> Option<String> {
+    Elements(name.content).flat_map(|set| Elements(set.content)).find_map(|attribute| {
+        let mut parts = Elements(attribute.content);
+        let identifier = parts.tagged(tag::OBJECT_IDENTIFIER)?;
+        if identifier.content == wanted { text(&parts.next()?) } else { None }
+    })
+}
+
+fn text(value: &Element<'_>) -> Option<String> {
+    match value.tag {
+        tag::UTF8_STRING | tag::PRINTABLE_STRING => std::str::from_utf8(value.content).ok().map(str::to_owned),
+        // In practice Latin-1.
+        tag::TELETEX_STRING => Some(value.content.iter().map(|byte| char::from(*byte)).collect()),
+        tag::BMP_STRING => {
+            let units = value.content.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
+            char::decode_utf16(units).collect::<Result<_, _>>().ok()
         }
+        _ => None,
     }
 }
 
-fn text(name: &AttributeTypeAndValue) -> Option<String> {
-    match name.value.tag() {
-        Tag::Utf8String => name.value.decode_as::<Utf8StringRef<'_>>().ok().map(|text| text.as_str().to_owned()),
-        Tag::PrintableString => {
-            name.value.decode_as::<PrintableStringRef<'_>>().ok().map(|text| text.as_str().to_owned())
+/// One element of DER (X.690): its tag, and its content without the head.
+struct Element<'a> {
+    tag: u8,
+    content: &'a [u8],
+}
+
+/// The elements that follow one another in some bytes. Ends at the first one that is not whole.
+struct Elements<'a>(&'a [u8]);
+
+impl<'a> Elements<'a> {
+    /// The next element, if it has that tag.
+    fn tagged(&mut self, tag: u8) -> Option<Element<'a>> {
+        self.next().filter(|one| one.tag == tag)
+    }
+}
+
+impl<'a> Iterator for Elements<'a> {
+    type Item = Element<'a>;
+
+    fn next(&mut self) -> Option<Element<'a>> {
+        let (&[tag, first], mut rest) = self.0.split_first_chunk::<2>()?;
+        let mut length = usize::from(first);
+        if first >= 0x80 {
+            let digits = usize::from(first & 0x7F);
+            let (number, after) = rest.split_at_checked(digits).filter(|_| (1..=4).contains(&digits))?;
+            length = number.iter().fold(0, |sum, byte| sum << 8 | usize::from(*byte));
+            rest = after;
         }
-        Tag::TeletexString => name.value.decode_as::<TeletexStringRef<'_>>().ok().map(|text| text.as_str().to_owned()),
-        _ => None,
+        let (content, rest) = rest.split_at_checked(length)?;
+        self.0 = rest;
+        Some(Element { tag, content })
     }
 }
 

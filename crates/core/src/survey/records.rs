@@ -8,7 +8,7 @@ use crate::content::{Content, Told};
 use crate::model::{FileTime, RegValue};
 
 /// Name and version of the format.
-pub const FORMAT: &str = "stubble.capture/1";
+pub const FORMAT: &str = "stubble.capture/2";
 
 /// One record. Entries and keys are numbered in the order in which they come, from one; `in` is
 /// the number of the folder or key above, or zero at the top.

@@ -237,9 +237,7 @@ fn stage_named(
     other: Other<'_>,
     name: &str,
 ) -> Option<Stage> {
-    // In memory where that is possible: thousands of runs sync every step.
-    let memory = Path::new("/dev/shm");
-    let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() }.unwrap();
+    let folder = stubble_worlds::scratch();
     let bench = world::build(world, package, &folder.path().join("bench")).unwrap();
     let other = other.map(|other| other(&bench, folder.path()));
     let before = bench.survey().unwrap();

@@ -6,6 +6,9 @@ use std::fs::File;
 use std::io::{BufRead, BufReader, BufWriter, Write};
 use std::path::Path;
 
+use flate2::Compression;
+use flate2::bufread::MultiGzDecoder;
+use flate2::write::GzEncoder;
 use stubble_core::survey::Survey;
 use stubble_core::survey::records::{Record, RecordError, from_records, records};
 
@@ -14,30 +17,37 @@ use crate::durable::{self, Op, operate};
 
 pub use observe::Capture;
 
-/// Strength of the compression: low, since a capture is written while somebody waits.
-const LEVEL: i32 = 3;
+/// Low, since a technician waits while a capture is written.
+const LEVEL: Compression = Compression::new(3);
 
-/// Writes a survey to a file, in full or not at all: JSON Lines inside Zstandard.
+/// The first bytes of a capture of version 1.
+const ZSTANDARD: &[u8] = &[0x28, 0xB5, 0x2F, 0xFD];
+
+/// Writes a survey to a file, in full or not at all: JSON Lines inside gzip (RFC 1952).
 pub fn write(survey: &Survey, path: &Path) -> Result<(), MachineError> {
     let failed = || MachineError::io(path.display().to_string());
     let fresh = path.with_extension("new");
     let file = operate(|| Op::Create(fresh.clone()), || File::create(&fresh)).map_err(failed())?;
-    let mut out = zstd::Encoder::new(BufWriter::new(file), LEVEL).map_err(failed())?;
+    let mut out = BufWriter::with_capacity(1 << 16, GzEncoder::new(file, LEVEL));
     for record in records(survey) {
         serde_json::to_writer(&mut out, &record).map_err(std::io::Error::from).map_err(failed())?;
         out.write_all(b"\n").map_err(failed())?;
     }
-    let file =
-        out.finish().and_then(|inner| inner.into_inner().map_err(|error| error.into_error())).map_err(failed())?;
+    let packed = out.into_inner().map_err(|error| failed()(error.into_error()))?;
+    let file = packed.finish().map_err(failed())?;
     durable::sync_file(&file, &fresh).and_then(|()| durable::rename(&fresh, path)).map_err(failed())?;
     path.canonicalize().and_then(|path| path.parent().map_or(Ok(()), durable::sync_folder)).map_err(failed())
 }
 
 /// Reads a survey back.
 pub fn read(path: &Path) -> Result<Survey, MachineError> {
-    let file = File::open(path).map_err(MachineError::io(path.display().to_string()))?;
-    let wrong = |why: String| MachineError::Capture { path: path.to_owned(), why };
-    let lines = BufReader::new(zstd::Decoder::new(file).map_err(|error| wrong(error.to_string()))?).lines();
+    let failed = || MachineError::io(path.display().to_string());
+    let mut file = BufReader::new(File::open(path).map_err(failed())?);
+    if file.fill_buf().map_err(failed())?.starts_with(ZSTANDARD) {
+        let why = "an older version of Stubble has written it; take a new capture of the machine".to_owned();
+        return Err(MachineError::Capture { path: path.to_owned(), why });
+    }
+    let lines = BufReader::with_capacity(1 << 16, MultiGzDecoder::new(file)).lines();
     let parsed = lines.enumerate().map(|(number, line)| -> Result<Record, Wrong> {
         let line = line.map_err(|error| Wrong(format!("line {}: {error}", number + 1)))?;
         serde_json::from_str(&line).map_err(|error| Wrong(format!("line {}: {error}", number + 1)))

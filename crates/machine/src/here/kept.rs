@@ -7,6 +7,9 @@ use std::fs::File;
 use std::io::{self, BufReader};
 use std::path::{Path, PathBuf};
 
+use flate2::Compression;
+use flate2::bufread::MultiGzDecoder;
+use flate2::write::GzEncoder;
 use stubble_core::model::KeyTree;
 use stubble_core::model::text::fold;
 
@@ -15,7 +18,7 @@ use super::registry::{read_tree, root_of};
 use crate::disk::{HiveFile, kept_name};
 use crate::{MachineError, durable};
 
-const LEVEL: i32 = 1;
+const LEVEL: Compression = Compression::new(1);
 
 impl Here {
     /// Keeps every loaded hive in a folder, once: nothing later overwrites it. One that is not loaded is not
@@ -29,7 +32,7 @@ impl Here {
             let Some(root) = root_of(&hive.mount)? else { continue };
             let tree = read_tree(&root, &hive.mount, 0)?;
             let keep = || -> io::Result<()> {
-                let mut packed = zstd::Encoder::new(Vec::new(), LEVEL)?;
+                let mut packed = GzEncoder::new(Vec::new(), LEVEL);
                 serde_json::to_writer(&mut packed, &tree)?;
                 durable::make_folders(into)?;
                 durable::replace(&to, &packed.finish()?)
@@ -62,11 +65,12 @@ impl Here {
 }
 
 fn file(folder: &Path, mount: &str) -> PathBuf {
-    folder.join(format!("{}.json.zst", kept_name(mount)))
+    folder.join(format!("{}.json.gz", kept_name(mount)))
 }
 
 fn unpacked(file: &Path) -> io::Result<KeyTree> {
-    let mut reader = serde_json::Deserializer::from_reader(BufReader::new(zstd::Decoder::new(File::open(file)?)?));
+    let mut reader =
+        serde_json::Deserializer::from_reader(BufReader::new(MultiGzDecoder::new(BufReader::new(File::open(file)?))));
     // Keys nest deeper than its usual limit; what is read here is our own, and no deeper than a registry is.
     reader.disable_recursion_limit();
     serde::Deserialize::deserialize(&mut reader).map_err(io::Error::from)

@@ -2,15 +2,13 @@
 //! not synced is lost or not, in several ways. Afterwards the work is finished, or it is undone.
 //!
 //! One witness counts the operations of the machine and of the case together, so that a change
-//! that is made before it is written down is caught at once. `STUBBLE_CUTS=all` tries every loss and
-//! both endings with every cut of the small plan, and every cut of the demo's.
+//! that is made before it is written down is caught at once. [`Proof`] has the three lengths of a run.
 
 // The witness takes back what the disk has not kept.
 #![allow(clippy::disallowed_methods)]
 
 mod recorder;
-#[path = "../stage/mod.rs"]
-mod stage;
+use crate::stage;
 
 use std::fs::{self, File};
 use std::io::Write;
@@ -68,6 +66,42 @@ fn silence() {
     });
 }
 
+/// How long a run is.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Proof {
+    /// `cargo test`: every cut of the small plans, a sample of the large ones.
+    Sample,
+    /// `STUBBLE_PROOF=landing`: every cut of every plan once, with a loss and an ending drawn by `STUBBLE_SEED`.
+    Landing,
+    /// `STUBBLE_PROOF=all`: every cut of the small plans with every loss and both endings, and of the large ones once.
+    All,
+}
+
+impl Proof {
+    fn asked_for() -> Self {
+        match std::env::var("STUBBLE_PROOF").as_deref() {
+            Ok("all") => Self::All,
+            Ok("landing") => Self::Landing,
+            _ => Self::Sample,
+        }
+    }
+
+    /// The share of a small plan.
+    fn of_small(self) -> Share {
+        if self == Self::All { Share::All } else { Share::Cuts }
+    }
+
+    /// The share of a large plan.
+    fn of_large(self) -> Share {
+        if self == Self::Sample { Share::Sample } else { Share::Cuts }
+    }
+}
+
+/// Number that decides which loss and ending each cut gets if it does not get all.
+fn seed() -> usize {
+    std::env::var("STUBBLE_SEED").ok().and_then(|seed| seed.parse().ok()).unwrap_or(0)
+}
+
 /// How many of the trials are made: every cut with every loss and both endings, or fewer.
 #[derive(Clone, Copy)]
 enum Share {
@@ -85,6 +119,7 @@ impl Share {
     fn of(self, cuts: Vec<(usize, Power)>) -> Vec<((usize, Power), Loss, bool)> {
         let kinds: Vec<_> = LOSSES.into_iter().flat_map(|loss| [(loss, true), (loss, false)]).collect();
         let mut trials = Vec::new();
+        let seed = seed();
         let every = match self {
             Self::All | Self::Cuts => 1,
             Self::Sample => 7,
@@ -92,7 +127,7 @@ impl Share {
         };
         for (number, cut) in cuts.into_iter().enumerate().filter(|(number, _)| number % every == 0) {
             for (at, (loss, finish)) in kinds.iter().enumerate() {
-                let its_turn = number / every % kinds.len() == at;
+                let its_turn = (number / every + seed) % kinds.len() == at;
                 if matches!(self, Self::All) || its_turn {
                     trials.push((cut, *loss, *finish));
                 }
@@ -100,10 +135,6 @@ impl Share {
         }
         trials
     }
-}
-
-fn is_long_run() -> bool {
-    std::env::var("STUBBLE_CUTS").is_ok_and(|all| all == "all")
 }
 
 /// The differences that count. Where names were lost in any order, so were times of folders.
@@ -125,13 +156,13 @@ fn differences(wanted: &stubble_core::survey::Survey, stage: &Stage, loss: Loss,
 
 #[test]
 fn whenever_the_power_fails_a_plan_is_finished_or_undone() {
-    let tried = cut_a_plan(&stage(), if is_long_run() { Share::All } else { Share::Cuts });
+    let tried = cut_a_plan(&stage(), Proof::asked_for().of_small());
     assert!(note("plan", tried) > 150, "only {tried} cuts");
 }
 
 #[test]
 fn whenever_the_power_fails_an_undo_is_finished() {
-    let tried = cut_an_undo(&stage(), if is_long_run() { Share::All } else { Share::Cuts });
+    let tried = cut_an_undo(&stage(), Proof::asked_for().of_small());
     assert!(note("undo", tried) > 50, "only {tried} cuts");
 }
 
@@ -151,7 +182,7 @@ fn whenever_the_power_fails_a_loan_is_known_and_given_back() {
         give_back(case, &stage.bench, &|_| true).unwrap();
     };
     stage.fresh_case();
-    let share = if is_long_run() { Share::All } else { Share::Cuts };
+    let share = Proof::asked_for().of_small();
     let trials = share.of(cuts(&stage, there_and_back));
     assert!(note("loans", trials.len()) > 150, "only {} cuts", trials.len());
     for (cut, loss, _) in trials {
@@ -168,7 +199,7 @@ fn whenever_the_power_fails_a_loan_is_known_and_given_back() {
 #[test]
 fn whenever_the_power_fails_around_a_restart_a_plan_is_finished_or_undone() {
     let stage = stage_in_use();
-    let share = if is_long_run() { Share::All } else { Share::Cuts };
+    let share = Proof::asked_for().of_small();
     let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
     assert!(note("restart", tried) > 250, "only {tried} cuts");
 }
@@ -177,7 +208,7 @@ fn whenever_the_power_fails_around_a_restart_a_plan_is_finished_or_undone() {
 #[test]
 fn whenever_the_power_fails_on_the_way_to_another_disk_a_plan_is_finished_or_undone() {
     let Some(stage) = stage::stage_elsewhere() else { return };
-    let share = if is_long_run() { Share::Cuts } else { Share::Sample };
+    let share = Proof::asked_for().of_large();
     let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
     assert!(note("elsewhere", tried) > 60, "only {tried} cuts");
 }
@@ -185,7 +216,7 @@ fn whenever_the_power_fails_on_the_way_to_another_disk_a_plan_is_finished_or_und
 #[test]
 fn whenever_the_power_fails_the_demos_plan_is_finished_or_undone() {
     let stage = demo_stage();
-    let share = if is_long_run() { Share::Cuts } else { Share::Sample };
+    let share = Proof::asked_for().of_large();
     let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
     assert!(note("demo", tried) > 100, "only {tried} cuts");
 }
@@ -200,7 +231,7 @@ fn whenever_the_power_fails_a_list_of_network_layers_is_finished_or_undone() {
 #[test]
 fn whenever_the_power_fails_while_an_uninstaller_runs_a_plan_is_finished_or_undone() {
     let stage = stage::stage_installed("");
-    let share = if is_long_run() { Share::Cuts } else { Share::Sample };
+    let share = Proof::asked_for().of_large();
     let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
     assert!(note("uninstaller", tried) > 60, "only {tried} cuts");
 }
@@ -208,14 +239,18 @@ fn whenever_the_power_fails_while_an_uninstaller_runs_a_plan_is_finished_or_undo
 #[test]
 fn whenever_the_power_fails_while_a_file_is_put_right_it_is_finished_or_undone() {
     let stage = stage::stage_damaged();
-    let share = if is_long_run() { Share::Cuts } else { Share::Sample };
+    let share = Proof::asked_for().of_large();
     let tried = cut_a_plan(&stage, share) + cut_an_undo(&stage, share);
     assert!(note("replaced", tried) > 15, "only {tried} cuts");
 }
 
 #[test]
 fn whenever_the_power_fails_on_machines_that_were_grown_a_plan_is_finished_or_undone() {
-    let (seeds, every) = if is_long_run() { (1..=24, 60) } else { (1..=6, 100) };
+    let (seeds, every) = match Proof::asked_for() {
+        Proof::Sample => (1..=6, 100),
+        Proof::Landing => (1..=12, 60),
+        Proof::All => (1..=24, 60),
+    };
     let tried: usize = seeds
         .filter_map(stage::stage_grown)
         .map(|stage| cut_a_plan(&stage, Share::Each(every)) + cut_an_undo(&stage, Share::Each(every)))

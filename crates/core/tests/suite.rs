@@ -1,0 +1,12 @@
+//! Tests of the computation on made-up surveys.
+
+mod blockers;
+mod confirm;
+mod drives;
+mod footprint;
+mod hostile;
+mod logs;
+mod pc;
+mod plan;
+mod trace;
+mod units;

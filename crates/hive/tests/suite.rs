@@ -1,0 +1,7 @@
+//! Tests of reading, editing and replaying hive files.
+
+mod edits;
+mod hives;
+mod reg;
+mod replay;
+mod rounds;

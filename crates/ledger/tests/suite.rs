@@ -1,0 +1,7 @@
+//! Tests of journal, vault and undo, with power cuts.
+
+mod contested;
+mod power;
+mod replace;
+mod stage;
+mod uninstaller;

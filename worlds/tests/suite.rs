@@ -1,0 +1,4 @@
+//! Tests on made-up machines.
+
+mod edited_plans;
+mod worlds;
