@@ -304,6 +304,14 @@ fn ledger_told(error: &LedgerError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
         }
         LedgerError::Exists { .. } => told("Go on with it, or name another folder with `--case DIR`.", Exit::Usage),
         LedgerError::Locked(_) => told("Wait until that program has ended, or end it.", Exit::Unreadable),
+        LedgerError::OtherMachine { .. } => told(
+            "Nothing was changed. Mount that machine's own disk at the folder, or open a new case for this one: `stubble open NAME --on MACHINE --case DIR`.",
+            Exit::Unreadable,
+        ),
+        LedgerError::OlderState { .. } => told(
+            "Nothing was changed: what the vault holds belongs to the copy on which `stubble clear` ran. Name that one, or open a new case for this one.",
+            Exit::Unreadable,
+        ),
         LedgerError::Damaged { .. } => {
             told("Nothing was changed. Restore the file from a copy of the case.", Exit::Unreadable)
         }
@@ -342,6 +350,7 @@ fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told
             }
             NoWrite::Running => "Attach the disk to another computer. Nothing was changed.",
         },
+        MachineError::Busy { .. } => "Wait until it has ended, or end it. Nothing was changed.",
         MachineError::NotAMachine { .. } => "Check the folder; `stubble demo --broken-only` makes a practice machine.",
         MachineError::Hive { .. } => "Nothing was changed. Restore the hive from a backup before you go on.",
         MachineError::Description { .. } => "Mend the line that is named.",

@@ -12,7 +12,7 @@ use stubble_core::payloads::{Launch, carried};
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Gap, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
-use stubble_ledger::Case;
+use stubble_ledger::{Case, finish};
 use stubble_machine::{MachineError, Observe};
 
 use crate::Ui;
@@ -57,6 +57,16 @@ impl Work {
         let survey = machine.observe().survey()?;
         let registered = Registered::read(&survey);
         Ok(Self { case, machine, survey, registered })
+    }
+
+    /// Finishes what an interruption has left half done, and surveys the machine again; nothing if there is nothing.
+    pub fn finish_half_done(&mut self) -> Result<(), CliError> {
+        if self.case.is_half_done() {
+            finish(&mut self.case, self.machine.alter()?)?;
+            self.survey = self.machine.observe().survey()?;
+            self.registered = Registered::read(&self.survey);
+        }
+        Ok(())
     }
 
     /// What belongs to the subject now.

@@ -4,4 +4,5 @@ mod house;
 mod jobs;
 mod judges;
 mod looks;
+mod two_writers;
 mod undo;

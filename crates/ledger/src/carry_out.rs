@@ -93,7 +93,7 @@ pub fn carry_out(
     plan: &Plan,
     tell: &mut dyn FnMut(&Report),
 ) -> Result<Vec<Report>, LedgerError> {
-    machine.ready()?;
+    let _held = case.hold(machine)?;
     case.keep_registry(machine)?;
     finish_open(case, machine)?;
     let moved = settle_put_off(case, machine, true)?;
@@ -171,7 +171,12 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, plan: &Plan, step: &Step
         }
         Err(LedgerError::Machine(error)) => {
             // A step is done as a whole or not at all.
-            put_back_all(case, machine, deed, &pieces, false)?;
+            if let Err(LedgerError::Machine(back)) = put_back_all(case, machine, deed, &pieces, false) {
+                // It stays open, and is tried again by whatever changes the machine next. Other steps stand for
+                // themselves.
+                let why = format!("{error}; what was taken of it could not be put back yet: {back}");
+                return Ok(Outcome::Refused { why });
+            }
             let outcome = outcome_of(error);
             case.journal.append(Entry::GivenUp { deed, why: why(&outcome) })?;
             Ok(outcome)
@@ -253,11 +258,25 @@ pub(crate) fn settle_put_off(case: &mut Case, machine: &dyn Alter, again: bool) 
     Ok(gone)
 }
 
+/// Finishes what an interruption has left half done, by its own records, so that a plan can be checked against the
+/// machine again.
+///
+/// # Errors
+/// [`LedgerError::OtherMachine`] and [`MachineError::Busy`], before anything is changed.
+pub fn finish(case: &mut Case, machine: &dyn Alter) -> Result<(), LedgerError> {
+    let _held = case.hold(machine)?;
+    finish_open(case, machine)
+}
+
 /// Finishes deeds that an interruption left open: begun ones forwards, undone ones backwards.
 pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), LedgerError> {
     for deed in case.journal.deeds() {
         match deed.state {
-            DeedState::Open => finish_forwards(case, machine, deed.number)?,
+            DeedState::Open => match finish_forwards(case, machine, deed.number) {
+                // One that can neither be finished nor undone now must not keep the others from it.
+                Err(LedgerError::Machine(_)) => {}
+                other => other?,
+            },
             DeedState::Undoing => put_back_one(case, machine, deed.number, true).map(drop)?,
             DeedState::PutOff | DeedState::Done | DeedState::Discarded | DeedState::Over => {}
         }

@@ -8,12 +8,12 @@ use serde::{Deserialize, Serialize};
 use stubble_core::confirm::seal::sha256;
 use stubble_core::model::Place;
 use stubble_core::subject::{Anchor, AnchorKind, Subject};
-use stubble_core::survey::Survey;
+use stubble_core::survey::{Identity, Survey};
 use stubble_machine::{Alter, MachineError, capture, durable};
 
 use crate::LedgerError;
 use crate::journal::{Borrowed, Deed, DeedState, Entry, Journal};
-use crate::steps::uninstaller;
+use crate::steps::{Piece, uninstaller};
 
 const ABOUT: &str = "case.json";
 const JOURNAL: &str = "journal.jsonl";
@@ -29,6 +29,9 @@ pub struct About {
     pub on: String,
     /// The machine's own name.
     pub computer: String,
+    /// What tells the machine from others.
+    #[serde(default)]
+    pub machine: Identity,
     /// Who is looked for.
     pub subject: Subject,
     /// The installer that is to be run, by its path on the machine.
@@ -44,7 +47,8 @@ impl About {
     /// A new case.
     pub fn new(on: String, computer: String, subject: Subject, payload: Option<String>) -> Self {
         let opened = jiff::Timestamp::now().to_string();
-        Self { schema: FORMAT.to_owned(), on, computer, subject, payload, vault: None, opened }
+        let machine = Identity::default();
+        Self { schema: FORMAT.to_owned(), on, computer, machine, subject, payload, vault: None, opened }
     }
 }
 
@@ -111,7 +115,41 @@ impl Case {
             return Err(LedgerError::Damaged { path: folder.join(ABOUT), why });
         }
         let journal = Journal::open(&folder.join(JOURNAL))?;
-        Ok(Self { folder: folder.to_owned(), about, journal, _lock: lock })
+        let case = Self { folder: folder.to_owned(), about, journal, _lock: lock };
+        case.reconcile()?;
+        Ok(case)
+    }
+
+    /// Fails if the vault holds more than the journal speaks of: it was cut or deleted, and what is held would pass
+    /// for nothing.
+    fn reconcile(&self) -> Result<(), LedgerError> {
+        let path = self.folder.join(JOURNAL);
+        if self.journal.lines().is_empty() {
+            let why = "it is empty or gone; the vault and the registry texts in it are all that is left".to_owned();
+            return Err(LedgerError::Damaged { path, why });
+        }
+        // A record is written before its first line, so one deed may be without lines; it has taken nothing then.
+        let next = self.journal.next_deed();
+        let deeds = fs::read_dir(self.folder.join("vault")).into_iter().flatten().flatten();
+        let numbers = deeds.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+        let holds = |number: u32| {
+            // What is copied for an uninstaller is copied before its first line.
+            let record = fs::read(self.vault(number).join("record.json")).unwrap_or_default();
+            let pieces: Vec<Piece> = serde_json::from_slice(&record).unwrap_or_default();
+            let is_held = |piece: usize| {
+                let held = fs::read_dir(self.vault(number).join(piece.to_string()));
+                held.is_ok_and(|mut held| held.next().is_some())
+            };
+            pieces.iter().enumerate().any(|(at, piece)| matches!(piece, Piece::Entry { .. }) && is_held(at))
+        };
+        let unknown = numbers.filter(|number| *number > next || *number == next && holds(next)).min();
+        match unknown {
+            None => Ok(()),
+            Some(number) => {
+                let why = format!("its last lines are gone: the vault has step {number}, which it does not speak of");
+                Err(LedgerError::Damaged { path, why })
+            }
+        }
     }
 
     /// What is borrowed in the case of a folder, for a note: read without holding the case.
@@ -172,6 +210,14 @@ impl Case {
     /// Where the plan is.
     pub fn plan_path(&self) -> PathBuf {
         self.folder.join(PLAN)
+    }
+
+    /// Whether an interruption has left a step or a loan half done. The machine shows a part of it only, and no plan can
+    /// be checked against that: [`finish`](crate::finish) comes first.
+    pub fn is_half_done(&self) -> bool {
+        let is_open = |state| matches!(state, DeedState::Open | DeedState::Undoing);
+        self.journal.deeds().iter().any(|deed| is_open(deed.state))
+            || self.journal.loans().iter().any(|loan| is_open(loan.state))
     }
 
     /// The plan's text, as it was last written or edited.

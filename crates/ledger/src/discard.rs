@@ -61,7 +61,8 @@ fn wanted(case: &Case, steps: &[String]) -> Result<Vec<Deed>, LedgerError> {
 /// Deletes the files and folders that are held for the named steps, or for all when none is named.
 /// Tells what can no longer be put back. What an interruption left of an earlier time goes as well.
 pub fn discard(case: &mut Case, machine: &dyn Alter, steps: &[String]) -> Result<Vec<HeldEntry>, LedgerError> {
-    machine.ready()?;
+    let _held = case.hold(machine)?;
+    case.is_not_older(machine)?;
     crate::carry_out::finish_open(case, machine)?;
     let held = case.held_entries(machine, steps)?;
     for one in &held {

@@ -23,6 +23,24 @@ pub enum LedgerError {
     /// Another process works on it.
     #[error("another program is working on the case in {}", .0.display())]
     Locked(PathBuf),
+    /// The machine is not the one on which the case was opened.
+    #[error("this is not {computer}, on which the case was opened: {difference}")]
+    OtherMachine {
+        /// The case's machine.
+        computer: String,
+        /// In what the two differ.
+        difference: &'static str,
+    },
+    /// The machine is a copy from before the plan was carried out.
+    #[error(
+        "this copy of {computer} is from before the plan was carried out: all {places} places that were taken are there, unchanged"
+    )]
+    OlderState {
+        /// The case's machine.
+        computer: String,
+        /// Number of places that were taken.
+        places: usize,
+    },
     /// A file of the case contradicts itself.
     #[error("{} is damaged: {why}", .path.display())]
     Damaged {

@@ -39,6 +39,7 @@ pub fn install(
     limit: Option<u64>,
     watch: &mut Watch<'_>,
 ) -> Result<InstallReport, LedgerError> {
+    let _held = case.hold(machine)?;
     let bytes = machine.read_installer(payload, LARGEST_PAYLOAD)?;
     case.keep_survey(Moment::BeforeInstall, &machine.survey()?)?;
     let launch = Launch::of(&bytes);

@@ -10,6 +10,7 @@ mod carry_out;
 mod case;
 mod discard;
 mod error;
+mod hold;
 mod install;
 mod journal;
 mod loans;
@@ -21,7 +22,7 @@ mod space;
 mod steps;
 mod vault;
 
-pub use carry_out::{Outcome, Report, carry_out};
+pub use carry_out::{Outcome, Report, carry_out, finish};
 pub use case::{About, Case, Moment, short_digest};
 pub use discard::{HeldEntry, discard};
 pub use error::LedgerError;

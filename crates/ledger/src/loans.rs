@@ -29,7 +29,7 @@ pub struct GivenBack {
 /// Borrows something. Tells whether there was anything to change: what stands so already is
 /// nobody's loan.
 pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool) -> Result<bool, LedgerError> {
-    machine.ready()?;
+    let _held = case.hold(machine)?;
     case.keep_registry(machine)?;
     finish_open(case, machine)?;
     if case.journal.loans().iter().any(|out| out.loan == loan.name && out.is_out()) {
@@ -81,7 +81,7 @@ pub fn give_back(
     machine: &dyn Alter,
     wanted: &dyn Fn(&Borrowed) -> bool,
 ) -> Result<Vec<GivenBack>, LedgerError> {
-    machine.ready()?;
+    let _held = case.hold(machine)?;
     finish_open(case, machine)?;
     let mut returned = Vec::new();
     for out in case.journal.loans().into_iter().rev().filter(|out| out.is_out() && wanted(out)) {

@@ -40,7 +40,8 @@ pub fn putback(
     if let Some(unknown) = steps.iter().find(|name| !known(name)) {
         return Err(LedgerError::NoDeed(unknown.clone()));
     }
-    machine.ready()?;
+    let _held = case.hold(machine)?;
+    case.is_not_older(machine)?;
     finish_open(case, machine)?;
     settle_put_off(case, machine, false)?;
     let mut returned = Vec::new();
@@ -48,6 +49,8 @@ pub fn putback(
         let wanted = steps.is_empty() || steps.contains(&deed.step);
         let refused = match deed.state {
             DeedState::Done | DeedState::PutOff if wanted => put_back_one(case, machine, deed.number, false)?,
+            // It could not be finished, and what is gone of it can come back all the same.
+            DeedState::Open if wanted => put_back_one(case, machine, deed.number, true)?,
             DeedState::Discarded if steps.contains(&deed.step) => {
                 Some("what the vault held of it was deleted with `stubble discard`".to_owned())
             }
@@ -84,7 +87,11 @@ pub(crate) fn put_back_one(
                 | MachineError::Absent(_)
                 | MachineError::Refused { .. }
                 | MachineError::InUse { .. }
-                | MachineError::Denied(_),
+                | MachineError::Denied(_)
+                | MachineError::Hive { .. }
+                | MachineError::OtherFileSystem(_)
+                | MachineError::DriveNotHere(_)
+                | MachineError::Io { .. },
             )),
         ) => {
             done(case, deed, Vec::new())?;

@@ -7,7 +7,7 @@ use crate::{Case, LedgerError};
 
 /// Restarts the machine of a case.
 pub fn restart(case: &mut Case, machine: &dyn Alter) -> Result<(), LedgerError> {
-    machine.ready()?;
+    let _held = case.hold(machine)?;
     machine.restart()?;
     case.journal.append(Entry::Restarted)
 }

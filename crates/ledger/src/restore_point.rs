@@ -7,7 +7,7 @@ use crate::{Case, LedgerError};
 
 /// Asks the machine for a restore point, and writes down what came of it. `None` for a machine that can have none.
 pub fn keep_restore_point(case: &mut Case, machine: &dyn Alter) -> Result<Option<RestorePoint>, LedgerError> {
-    machine.ready()?;
+    let _held = case.hold(machine)?;
     let name = format!("before clearing {}", case.about.subject.name);
     let kept = match machine.keep_restore_point(&name) {
         Err(MachineError::Unsupported(_)) => return Ok(None),

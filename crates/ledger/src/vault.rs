@@ -75,6 +75,13 @@ impl Case {
         }
         let mut pieces: Vec<Piece> =
             serde_json::from_slice(&bytes).map_err(|error| LedgerError::Damaged { path, why: error.to_string() })?;
+        if let Some(piece) = pieces.iter().find(|piece| !piece.is_sound()) {
+            let why = format!(
+                "{} has a name that is not the one of its place",
+                piece.taken().unwrap_or_else(|| Place::file("a file"))
+            );
+            return Err(LedgerError::Damaged { path: self.vault(deed).join(RECORD), why });
+        }
         for (piece, after) in pieces.iter_mut().zip(self.journal.times_after(deed)) {
             piece.set_after(*after);
         }

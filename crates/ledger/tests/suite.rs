@@ -4,4 +4,5 @@ mod contested;
 mod power;
 mod replace;
 mod stage;
+mod strangers;
 mod uninstaller;

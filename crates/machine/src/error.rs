@@ -36,6 +36,14 @@ pub enum MachineError {
         /// Why.
         why: NoWrite,
     },
+    /// Another process of ours changes the machine.
+    #[error("another process is changing the machine in {}{}", .root.display(), if .by.is_empty() { String::new() } else { format!(": {}", .by) })]
+    Busy {
+        /// The machine's top folder.
+        root: PathBuf,
+        /// The process with its command line; empty if the system does not say.
+        by: String,
+    },
     /// A registry hive cannot be read or written.
     #[error("the registry hive {path} cannot be used: {source}")]
     Hive {

@@ -17,6 +17,7 @@ mod elsewhere;
 mod error;
 #[cfg(windows)]
 pub mod here;
+mod lock;
 pub mod parcel;
 pub mod regtext;
 mod shortcut;
@@ -27,10 +28,11 @@ use serde::{Deserialize, Serialize};
 use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::Launch;
-use stubble_core::survey::Survey;
+use stubble_core::survey::{Identity, Survey};
 use stubble_core::watch::{Shown, Sign};
 
 pub use error::{MachineError, NoWrite};
+pub use lock::Held;
 use parcel::Depth;
 
 /// Reads a machine. Nothing here changes it, to the last byte and time stamp.
@@ -115,8 +117,14 @@ pub type Watch<'w> = dyn FnMut(Sign, &Shown) -> bool + 'w;
 /// Changes a machine. Every change has its exact inverse, and none is made without a caller that
 /// has written down first what it is about to do.
 pub trait Alter: Observe {
-    /// Whether the machine may be changed now. Fails with [`MachineError::NotWritable`].
-    fn ready(&self) -> Result<(), MachineError>;
+    /// Holds the machine for changing: as long as the result lives, no other process of ours changes it.
+    ///
+    /// # Errors
+    /// [`MachineError::NotWritable`] if it must not be changed now, [`MachineError::Busy`] if another process holds it.
+    fn ready(&self) -> Result<Held, MachineError>;
+
+    /// What tells this installation from others.
+    fn identity(&self) -> Identity;
 
     /// Whether a folder can hold what is taken at a path, or on the system drive for none: only on the same
     /// file system is taking one rename, whatever the size, and nothing that the file system keeps is lost. Fails

@@ -90,6 +90,11 @@ impl Packing<'_> {
     fn add(&mut self, at: Vec<String>, entries: &mut Vec<Item>) -> Result<(), MachineError> {
         let path = below(self.top, &at);
         let meta = fs::symlink_metadata(&path).map_err(failed(&path))?;
+        let top = fs::symlink_metadata(self.top).map_err(failed(self.top))?;
+        if identity(&meta).0 != identity(&top).0 {
+            let why = "another file system is mounted there; unmount it first".to_owned();
+            return Err(MachineError::Refused { path: path.display().to_string(), why });
+        }
         let stamp = Stamp::from_last_modification_time(&meta);
         let file_type = meta.file_type();
         let kind = if file_type.is_symlink() {
@@ -278,17 +283,29 @@ pub fn contents(listing: &Path) -> Result<BTreeSet<String>, MachineError> {
     Ok(names.collect())
 }
 
-/// Removes a file, a link, or a folder with all below it; no link is followed.
+/// Removes a file, a link, or a folder with all below it; no link is followed and no mount point crossed.
+///
+/// # Errors
+/// [`MachineError::Refused`] if another file system is mounted in it; what lies beside that may be gone then.
 pub fn remove(path: &Path) -> Result<(), MachineError> {
-    let meta = match fs::symlink_metadata(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-        other => other.map_err(failed(path))?,
-    };
+    match fs::symlink_metadata(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        other => remove_on(identity(&other.map_err(failed(path))?).0, path),
+    }
+}
+
+/// The same as far as it lies on one file system, which has that number.
+fn remove_on(device: u64, path: &Path) -> Result<(), MachineError> {
+    let meta = fs::symlink_metadata(path).map_err(failed(path))?;
+    if identity(&meta).0 != device {
+        let why = "another file system is mounted there; unmount it first".to_owned();
+        return Err(MachineError::Refused { path: path.display().to_string(), why });
+    }
     if !meta.is_dir() {
         return durable::remove_file(path).map_err(failed(path));
     }
     for entry in fs::read_dir(path).map_err(failed(path))? {
-        remove(&entry.map_err(failed(path))?.path())?;
+        remove_on(device, &entry.map_err(failed(path))?.path())?;
     }
     durable::remove_folder(path).map_err(failed(path))
 }
@@ -302,10 +319,29 @@ fn read(listing: &Path) -> Result<Vec<Item>, MachineError> {
         let content = if let Kind::File { content, .. } = &item.kind { is_digest(content) } else { true };
         content && item.at.iter().all(is_plain)
     };
-    match read.format == FORMAT && read.entries.iter().all(is_sound) {
+    match read.format == FORMAT && read.entries.iter().all(is_sound) && is_tree(&read.entries) {
         true => Ok(read.entries),
         false => Err(damaged(listing)),
     }
+}
+
+/// Whether every entry but the first lies in a folder that came before it, and once: nothing is made below a link.
+fn is_tree(entries: &[Item]) -> bool {
+    let (mut folders, mut seen) = (BTreeSet::new(), BTreeSet::new());
+    entries.iter().enumerate().all(|(number, item)| {
+        let is_in_folder = match item.at.split_last() {
+            None => number == 0,
+            Some((_, above)) => folders.contains(above),
+        };
+        if matches!(item.kind, Kind::Folder) {
+            folders.insert(item.at.as_slice());
+        }
+        let leads_to_file = match item.kind {
+            Kind::Again { item } => item < number && matches!(entries[item].kind, Kind::File { .. }),
+            _ => true,
+        };
+        is_in_folder && leads_to_file && seen.insert(item.at.as_slice())
+    })
 }
 
 fn open(store: &Path, content: &str, listing: &Path) -> Result<File, MachineError> {
@@ -372,80 +408,4 @@ fn rights(_meta: &fs::Metadata) -> (u32, (u32, u32)) {
 }
 
 #[cfg(all(test, unix))]
-mod tests {
-    use super::*;
-
-    /// Names, kinds, contents, times, modes and links of everything below a folder.
-    fn picture(top: &Path) -> Vec<(PathBuf, String)> {
-        let mut found = Vec::new();
-        let mut open = vec![top.to_owned()];
-        while let Some(path) = open.pop() {
-            let meta = fs::symlink_metadata(&path).unwrap();
-            let content = match meta.file_type() {
-                kind if kind.is_dir() => {
-                    open.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
-                    "folder".to_owned()
-                }
-                kind if kind.is_symlink() => format!("to {}", fs::read_link(&path).unwrap().display()),
-                _ => format!("{} {:?}", names(&meta), fs::read(&path).unwrap()),
-            };
-            let time = Stamp::from_last_modification_time(&meta);
-            found.push((path.strip_prefix(top).unwrap().to_owned(), format!("{content} {time} {:o}", rights(&meta).0)));
-        }
-        found.sort();
-        found
-    }
-
-    #[test]
-    fn a_parcel_comes_out_as_it_went_in_and_holds_the_same_content_once() {
-        let room = tempfile::tempdir().unwrap();
-        let (from, store, listing) = (room.path().join("from"), room.path().join("store"), room.path().join("it.json"));
-        fs::create_dir_all(from.join("a/empty")).unwrap();
-        fs::write(from.join("a/one"), b"the same").unwrap();
-        fs::write(from.join("a/two"), b"the same").unwrap();
-        fs::hard_link(from.join("a/one"), from.join("three")).unwrap();
-        fs::write(from.join("none"), b"").unwrap();
-        std::os::unix::fs::symlink("/nowhere/at all", from.join("a/link")).unwrap();
-        filetime::set_file_mtime(from.join("a/empty"), Stamp::from_unix_time(5, 700)).unwrap();
-        filetime::set_file_mtime(from.join("a/two"), Stamp::from_unix_time(1_000_000_000, 100)).unwrap();
-        let before = picture(&from);
-        pack(&from, Depth::Whole, &store, &listing).unwrap();
-        assert_eq!(fs::read_dir(&store).unwrap().count(), 2, "two contents");
-        assert_eq!(check(&listing, &store).unwrap(), 16);
-        unpack(&listing, &store, &room.path().join("to")).unwrap();
-        assert_eq!(picture(&room.path().join("to")), before);
-
-        // A part of it, in which a second name has lost its first one.
-        let part = room.path().join("part");
-        unpack_part(&listing, &["a".to_owned()], &store, &part).unwrap();
-        let alone = |picture: Vec<(PathBuf, String)>| {
-            picture.into_iter().map(|(path, told)| (path, told.replacen("2 ", "1 ", 1))).collect::<Vec<_>>()
-        };
-        assert_eq!(alone(picture(&part)), alone(picture(&from.join("a"))));
-        unpack_part(&listing, &["three".to_owned()], &store, &room.path().join("three")).unwrap();
-        assert_eq!(fs::read(room.path().join("three")).unwrap(), b"the same");
-        let nowhere = unpack_part(&listing, &["b".to_owned()], &store, &room.path().join("b"));
-        assert!(matches!(nowhere, Err(MachineError::Absent(_))));
-
-        let content =
-            contents(&listing).unwrap().into_iter().find(|name| store.join(name).metadata().unwrap().len() > 0);
-        fs::write(store.join(content.unwrap()), b"the sane").unwrap();
-        assert!(matches!(check(&listing, &store), Err(MachineError::Refused { .. })));
-        assert!(matches!(unpack(&listing, &store, &room.path().join("again")), Err(MachineError::Refused { .. })));
-        remove(&from).unwrap();
-        assert!(!from.exists());
-    }
-
-    #[test]
-    fn a_listing_that_climbs_out_is_refused() {
-        let room = tempfile::tempdir().unwrap();
-        let listing = room.path().join("it.json");
-        for at in ["..", "a/b", "", "."] {
-            let item = format!(r#"{{"at":["{at}"],"kind":"folder","modified":[0,0],"mode":0,"owner":[0,0]}}"#);
-            fs::write(&listing, format!(r#"{{"format":"{FORMAT}","entries":[{item}]}}"#)).unwrap();
-            let to = room.path().join("to");
-            assert!(matches!(unpack(&listing, room.path(), &to), Err(MachineError::Refused { .. })), "{at}");
-            assert!(!to.exists());
-        }
-    }
-}
+mod tests;

@@ -47,6 +47,23 @@ const SOFTWARE: &str = "Windows/System32/config/SOFTWARE";
 const SYSTEM: &str = "Windows/System32/config/SYSTEM";
 
 #[cfg(unix)]
+#[cfg(unix)]
+#[test]
+fn a_pipe_in_the_place_of_a_hive_or_of_a_file_is_not_waited_for() {
+    let folder = tempfile::tempdir().unwrap();
+    world::build(demo::WORLD, &demo::package, &folder.path().join("bench")).unwrap();
+    let disk = folder.path().join("bench/disk");
+    for path in ["Users/maren/NTUSER.DAT", "hiberfil.sys", "Windows/System32/pipe"] {
+        let at = disk.join(path);
+        let _ = fs::remove_file(&at);
+        assert!(std::process::Command::new("mkfifo").arg(&at).status().unwrap().success());
+    }
+    let machine = Disk::mounted(&disk).unwrap();
+    drop(machine.ready().unwrap());
+    let survey = machine.survey().unwrap();
+    assert!(survey.exists("C:\\Windows\\System32\\pipe"));
+}
+
 #[test]
 fn links_that_lead_in_a_circle_are_links_and_nothing_more() {
     let (_folder, disk) = demo_disk();
@@ -95,7 +112,7 @@ fn other_drives_are_named_once_and_guarded_like_the_first() {
     }
     assert!(matches!(with(&[("D:", Path::new("/nowhere at all"))]), Err(MachineError::Absent(_))));
     let machine = with(&[("D:", &data)]).unwrap();
-    machine.ready().unwrap();
+    drop(machine.ready().unwrap());
     machine.can_hold(&data, Some("D:\\Dairy")).unwrap();
     let absent = machine.can_hold(&data, Some("E:\\Dairy"));
     assert!(
@@ -243,7 +260,7 @@ fn a_sleeping_system_is_left_alone() {
     }
     for head in ["wake", "WAKE", "\0\0\0\0"] {
         fs::write(&image, format!("{head} and memory")).unwrap();
-        Disk::mounted(&disk).unwrap().ready().unwrap();
+        drop(Disk::mounted(&disk).unwrap().ready().unwrap());
     }
 }
 
@@ -274,7 +291,7 @@ fn an_unfinished_hive_is_completed_from_its_log_before_it_is_changed() {
         let survey = machine.survey().unwrap();
         assert!(survey.registry.key("HKLM\\SOFTWARE\\Fennelgate\\From the log").is_some(), "{format:?}");
         assert!(!survey.files.below(0).iter().any(|at| survey.files.name(*at).starts_with("SOFTWARE.LOG")));
-        machine.ready().unwrap();
+        drop(machine.ready().unwrap());
         let kept = folder.path().join("kept");
         machine.keep_registry(&kept).unwrap();
         let tree = machine.read_key(KEY).unwrap();

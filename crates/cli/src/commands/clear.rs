@@ -16,9 +16,17 @@ use crate::{Exit, Ui};
 
 pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
+    let mut yes = args.consent.yes;
+    if work.case.is_half_done() {
+        let question =
+            format!("Finish the step that was interrupted, and carry out the rest on {}?", work.case.about.computer);
+        consent(yes, &question, ui)?;
+        work.finish_half_done()?;
+        yes = true;
+    }
     let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
     let question = format!("Carry out {} steps on {}?", plan.chosen().count(), plan.machine);
-    consent(args.consent.yes, &question, ui)?;
+    consent(yes, &question, ui)?;
     keep_restore_point_first(&mut work, args, ui)?;
     carry(&mut work, &plan, settings, ui)
 }

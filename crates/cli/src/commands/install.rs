@@ -69,6 +69,7 @@ fn gently(
     settings: &Settings,
     ui: &mut Ui,
 ) -> Result<Exit, CliError> {
+    work.finish_half_done()?;
     let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
     if once(work, file, args, settings, ui)? {
         ui.tell("note: setup works as it is; nothing of the plan was carried out\n");

@@ -84,6 +84,7 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     }
     let payload = payload(&subject, &packages).or_else(|| args.payload.clone().filter(|_| packages.is_empty()));
     let mut about = About::new(on.clone(), survey.facts.computer.clone(), subject.clone(), payload.clone());
+    about.machine = survey.facts.identity.clone();
     about.vault = args.vault.as_deref().map(vault).transpose()?;
     let vault = about.vault.as_ref().map(|vault| vault.display().to_string());
     let case = Case::create(&settings.case, about)?;

@@ -14,7 +14,8 @@ pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliE
         ui.print("Nothing was begun in this case. `stubble clear` begins.\n");
         return Ok(Exit::Done);
     }
+    consent(args.yes, &format!("Go on with the plan on {}?", work.survey.facts.computer), ui)?;
+    work.finish_half_done()?;
     let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
-    consent(args.yes, &format!("Go on with the plan on {}?", plan.machine), ui)?;
     clear::carry(&mut work, &plan, settings, ui)
 }

@@ -64,11 +64,46 @@ impl User {
     }
 }
 
+/// What tells one installation of Windows from another. Copies of a disk have the same.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Identity {
+    /// `MachineGuid` of the key `Cryptography`, which setup of Windows draws; empty if there is none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub guid: String,
+    /// `InstallDate`, in seconds since 1970. An upgrade of Windows sets it again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub installed: Option<u32>,
+    /// Disk signature and offset, or partition GUID, of the system drive as Windows has mounted it, in hexadecimal
+    /// digits; empty if it is not known.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub volume: String,
+}
+
+impl Identity {
+    /// The first thing in which two installations differ, of what is known of both; `None` if they may be one.
+    pub fn difference(&self, other: &Self) -> Option<&'static str> {
+        let differ = |one: &str, other: &str| !one.is_empty() && !other.is_empty() && one != other;
+        if differ(&self.guid, &other.guid) {
+            return Some("its machine GUID is different");
+        }
+        if differ(&self.volume, &other.volume) {
+            return Some("its system drive is another volume");
+        }
+        // Without a GUID the date is all that is left.
+        let dates = self.installed.zip(other.installed);
+        let is_dated = self.guid.is_empty() && dates.is_some_and(|(one, other)| one != other);
+        is_dated.then_some("Windows was installed on it on another date")
+    }
+}
+
 /// Name, version, users and well-known folders.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Facts {
     /// The machine's own name.
     pub computer: String,
+    /// What tells this installation from others.
+    #[serde(default)]
+    pub identity: Identity,
     /// The system's name, as Windows gives it.
     pub product: String,
     /// Version, such as `10.0`.

@@ -13,7 +13,7 @@ pub mod state;
 mod tree;
 
 pub use blocks::BlockId;
-pub use facts::{Device, Facts, Gap, Process, Running, ServiceState, Shortcut, User};
+pub use facts::{Device, Facts, Gap, Identity, Process, Running, ServiceState, Shortcut, User};
 pub use registry::{Data, KeyId, KeyNode, Name, Registry, RegistryBuilder, ValueView};
 pub use tree::{NodeId, Tree, TreeBuilder};
 

@@ -16,7 +16,8 @@ pub(crate) mod uninstaller;
 mod value;
 
 use serde::{Deserialize, Serialize};
-use stubble_core::model::path::parent;
+use stubble_core::model::path::{leaf, parent};
+use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::plan::{Step, StepKind};
 use stubble_core::survey::Survey;
@@ -258,6 +259,17 @@ fn one(place: &Place, survey: &Survey, machine: &dyn Alter) -> Result<Option<Pie
 }
 
 impl Piece {
+    /// Whether the name under which the piece is held is the plain name of its place: a record may be a stranger's, and
+    /// the name becomes part of a path on this computer.
+    pub(crate) fn is_sound(&self) -> bool {
+        match self {
+            Self::Entry { path, name, .. } | Self::Replace { path, name, .. } | Self::Copy { path, name, .. } => {
+                is_name_of(name, path)
+            }
+            _ => true,
+        }
+    }
+
     /// Takes the piece away. Passes over what is gone already.
     pub(crate) fn take(&mut self, machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
         let taken = match self {
@@ -424,6 +436,11 @@ impl Piece {
             Self::Process { .. } | Self::Service { .. } | Self::Network | Self::Uninstaller { .. } => {}
         }
     }
+}
+
+fn is_name_of(name: &str, path: &str) -> bool {
+    let is_plain = !matches!(name, "" | "." | "..") && !name.contains(['/', '\\', ':', '\0']);
+    is_plain && fold(name) == fold(leaf(path))
 }
 
 fn above(before: &FileTime, after: &FileTime) -> Above {

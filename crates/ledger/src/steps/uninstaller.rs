@@ -186,8 +186,12 @@ pub(crate) fn effect_of(case: &Case, deed: u32) -> Result<Option<Effect>, Ledger
         let why = "it is not the one that the journal speaks of".to_owned();
         return Err(LedgerError::Damaged { path, why });
     }
-    let mut effect: Effect =
-        serde_json::from_slice(&bytes).map_err(|error| LedgerError::Damaged { path, why: error.to_string() })?;
+    let mut effect: Effect = serde_json::from_slice(&bytes)
+        .map_err(|error| LedgerError::Damaged { path: path.clone(), why: error.to_string() })?;
+    if !effect.pieces.iter().all(Piece::is_sound) {
+        let why = "it has a name that is not the one of its place".to_owned();
+        return Err(LedgerError::Damaged { path, why });
+    }
     for (piece, time) in effect.pieces.iter_mut().zip(&effect.after) {
         piece.set_after(*time);
     }

@@ -7,12 +7,12 @@ use std::path::{Path, PathBuf};
 
 use stubble_core::packages::layout::Layout;
 use stubble_core::packages::{Package, Registered};
-use stubble_core::plan::{Plan, build, repair};
+use stubble_core::plan::{Plan, build, from_toml, repair, to_toml};
 use stubble_core::subject::{Identified, identify};
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::{Decision, trace};
-use stubble_ledger::{About, Case, Outcome, carry_out, putback, restart};
+use stubble_ledger::{About, Case, Outcome, carry_out, finish, putback, restart};
 use stubble_machine::Observe;
 use stubble_machine::bench::{Bench, demo, world};
 
@@ -91,6 +91,8 @@ pub struct Stage {
     pub elsewhere: Option<tempfile::TempDir>,
     /// What files are to hold that the plan puts right.
     pub contents: Vec<Vec<u8>>,
+    /// Whether the plan goes through its file each time; what puts files right is made by hand.
+    pub through_file: bool,
     /// The machine is starting: when its power comes back, it starts again.
     pub starting: Cell<bool>,
 }
@@ -248,8 +250,11 @@ fn stage_named(
     for step in plan.steps.iter_mut().filter(|step| step.decision == Decision::Ask) {
         step.decision = asked;
     }
-    let about = About::new("bench".into(), before.facts.computer.clone(), *subject, None);
+    let mut about = About::new("bench".into(), before.facts.computer.clone(), *subject, None);
+    about.machine = before.facts.identity.clone();
     let before_again = bench.survey().unwrap();
+    let through_file = from_toml(&to_toml(&plan), &before).is_ok();
+    assert!(through_file || !contents.is_empty(), "the plan is one that the program accepts");
     let stage = Stage {
         folder,
         bench,
@@ -259,6 +264,7 @@ fn stage_named(
         about,
         elsewhere: None,
         contents,
+        through_file,
         starting: Cell::new(false),
     };
     let mut first = stage.fresh_case();
@@ -308,13 +314,27 @@ impl Stage {
     }
 
     pub fn clear_with(&self, case: &mut Case) {
-        let reports = carry_out(case, &self.bench, &self.plan, &mut |_| {}).unwrap();
+        let plan = self.plan_read_again(case);
+        let reports = carry_out(case, &self.bench, &plan, &mut |_| {}).unwrap();
         if reports.iter().any(|report| matches!(report.outcome, Outcome::PutOff { .. })) {
             self.starting.set(true);
             restart(case, &self.bench).unwrap();
             self.starting.set(false);
-            carry_out(case, &self.bench, &self.plan, &mut |_| {}).unwrap();
+            carry_out(case, &self.bench, &plan, &mut |_| {}).unwrap();
         }
+    }
+
+    /// The plan by way of its file, as the program reads it: checked against the machine as it is now, which may be
+    /// half changed.
+    fn plan_read_again(&self, case: &mut Case) -> Plan {
+        if case.is_half_done() {
+            finish(case, &self.bench).unwrap();
+        }
+        if !self.through_file {
+            return self.plan.clone();
+        }
+        let survey = self.bench.survey().unwrap();
+        from_toml(&to_toml(&self.plan), &survey).unwrap()
     }
 
     /// Puts everything back.

@@ -7,19 +7,24 @@ use stubble_core::confirm::Trial;
 use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::{Launch, carried};
+use stubble_core::survey::Identity;
 
 use super::Bench;
 use crate::disk::Edit;
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, Observe, RestorePoint, Room, Watch};
+use crate::{Above, Alter, Held, InstallerRun, MachineError, Observe, RestorePoint, Room, Watch};
 
 /// The largest package that the bench carries out.
 const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
 
 impl Alter for Bench {
-    fn ready(&self) -> Result<(), MachineError> {
-        self.disk.may_be_written()
+    fn ready(&self) -> Result<Held, MachineError> {
+        self.disk.ready()
+    }
+
+    fn identity(&self) -> Identity {
+        self.disk.identity()
     }
 
     fn can_hold(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {

@@ -3,7 +3,7 @@
 mod observe;
 
 use std::fs::File;
-use std::io::{BufRead, BufReader, BufWriter, Write};
+use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::path::Path;
 
 use flate2::Compression;
@@ -47,12 +47,32 @@ pub fn read(path: &Path) -> Result<Survey, MachineError> {
         let why = "an older version of Stubble has written it; take a new capture of the machine".to_owned();
         return Err(MachineError::Capture { path: path.to_owned(), why });
     }
-    let lines = BufReader::with_capacity(1 << 16, MultiGzDecoder::new(file)).lines();
+    let lines = Lines(BufReader::with_capacity(1 << 16, MultiGzDecoder::new(file)));
     let parsed = lines.enumerate().map(|(number, line)| -> Result<Record, Wrong> {
         let line = line.map_err(|error| Wrong(format!("line {}: {error}", number + 1)))?;
-        serde_json::from_str(&line).map_err(|error| Wrong(format!("line {}: {error}", number + 1)))
+        serde_json::from_slice(&line).map_err(|error| Wrong(format!("line {}: {error}", number + 1)))
     });
     from_records(parsed).map_err(|Wrong(why)| MachineError::Capture { path: path.to_owned(), why })
+}
+
+/// Bytes of a line, at most: the largest value of a registry in hexadecimal digits, with room.
+const LONGEST: u64 = 64 << 20;
+
+/// The lines of a capture. A longer one than [`LONGEST`] is an error, before it is in memory.
+struct Lines<R>(R);
+
+impl<R: BufRead> Iterator for Lines<R> {
+    type Item = io::Result<Vec<u8>>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        let mut line = Vec::new();
+        match self.0.by_ref().take(LONGEST).read_until(b'\n', &mut line) {
+            Ok(0) => None,
+            Ok(_) if line.len() as u64 == LONGEST => Some(Err(io::Error::other("it is longer than any record"))),
+            Ok(_) => Some(Ok(line)),
+            Err(error) => Some(Err(error)),
+        }
+    }
 }
 
 struct Wrong(String);

@@ -6,15 +6,22 @@ use jiff::Timestamp;
 use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::Launch;
+use stubble_core::survey::Identity;
 
 use super::{Disk, Edit};
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, Room, Watch};
+use crate::{Above, Alter, Held, InstallerRun, MachineError, Room, Watch};
 
 impl Alter for Disk {
-    fn ready(&self) -> Result<(), MachineError> {
-        self.may_be_written()
+    fn ready(&self) -> Result<Held, MachineError> {
+        let held = self.hold()?;
+        self.may_be_written()?;
+        Ok(held)
+    }
+
+    fn identity(&self) -> Identity {
+        self.facts().identity.clone()
     }
 
     fn can_hold(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {

@@ -70,9 +70,11 @@ pub(crate) fn give(path: &Path, mode: u32, owner: (u32, u32), attributes: &BTree
     // Another owner can only be given by root; everybody else made the file as who they are.
     let _ = std::os::unix::fs::lchown(path, Some(owner.0), Some(owner.1));
     if !fs::symlink_metadata(path)?.is_symlink() {
-        fs::set_permissions(path, fs::Permissions::from_mode(mode & 0o7777))?;
+        // A listing may be somebody else's: no program starts with another's rights because of it.
+        fs::set_permissions(path, fs::Permissions::from_mode(mode & 0o1777))?;
     }
-    for (name, digits) in attributes {
+    let known = |name: &str| name.starts_with("user.") || name.starts_with("system.ntfs_");
+    for (name, digits) in attributes.iter().filter(|(name, _)| known(name)) {
         let bytes = digits.as_bytes().chunks(2).map(|pair| {
             let pair = std::str::from_utf8(pair).unwrap_or_default();
             u8::from_str_radix(pair, 16).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))

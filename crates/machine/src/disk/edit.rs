@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use stubble_core::model::text::{fold, to_utf16};
 use stubble_core::model::{FileTime, KeyTree, RegValue};
@@ -175,10 +176,10 @@ impl Edits for Edit<'_> {
 
     fn commit(self) -> Result<(), MachineError> {
         for (path, mut lent) in self.open {
-            let hive = &mut lent.hive;
             let file = self.disk.locate(&path)?.ok_or_else(|| MachineError::Absent(path.clone()))?;
-            let was_replayed = *hive.recovery() != Recovery::Clean;
-            self.disk.replace(&path, &file, hive.to_bytes(self.now.0))?;
+            lent.is_still(&path, &file)?;
+            let was_replayed = *lent.hive.recovery() != Recovery::Clean;
+            self.disk.replace(&path, &file, lent.hive.to_bytes(self.now.0))?;
             if was_replayed {
                 for log in self.disk.logs_of(&path)? {
                     self.disk.replace(&path, &log, &[])?;
@@ -189,6 +190,24 @@ impl Edits for Edit<'_> {
         }
         Ok(())
     }
+}
+
+/// How the names of hives that are being written begin and end.
+const FRESH: (&str, &str) = ("hive-", ".new");
+
+/// A name that no other write uses, of this process or another.
+fn fresh_name() -> String {
+    static NUMBER: AtomicU64 = AtomicU64::new(0);
+    let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+    format!("{}{}-{number}{}", FRESH.0, std::process::id(), FRESH.1)
+}
+
+/// Hives in a folder of ours that an interrupted process has not finished writing.
+pub(super) fn unfinished(scratch: &Path) -> Vec<PathBuf> {
+    let is_fresh = |name: &str| name.starts_with(FRESH.0) && name.ends_with(FRESH.1);
+    let listed = fs::read_dir(scratch).into_iter().flatten().flatten();
+    let files = listed.filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()));
+    files.filter(|entry| entry.file_name().to_str().is_some_and(is_fresh)).map(|entry| entry.path()).collect()
 }
 
 fn wrapped(key: &str, path: String, error: HiveError) -> MachineError {
@@ -223,9 +242,14 @@ impl Disk {
         let time = filetime::FileTime::from_last_modification_time(&before);
         let write = || -> std::io::Result<()> {
             self.make_scratch()?;
-            let fresh = self.scratch.join("hive.new");
-            durable::write_new(&fresh, content, || attributes::copy(file, &fresh))?;
-            durable::rename(&fresh, file)?;
+            let fresh = self.scratch.join(fresh_name());
+            let put = durable::write_new(&fresh, content, || attributes::copy(file, &fresh))
+                .and_then(|()| durable::rename(&fresh, file));
+            if put.is_err() {
+                // The old hive stands; what could not be written in full is of no use.
+                let _ = durable::remove_file(&fresh);
+            }
+            put?;
             self.drop_scratch()?;
             durable::set_time(folder, time)?;
             durable::sync_folder(folder)

@@ -111,6 +111,8 @@ pub(crate) fn gather(
     let mut facts = from_software(software, disk)?;
     facts.control_set = control_set;
     from_system(system, disk, &mut facts)?;
+    facts.identity.guid = software.text("Microsoft\\Cryptography", "MachineGuid")?.unwrap_or_default();
+    facts.identity.installed = software.number(CURRENT_VERSION, "InstallDate")?;
     let x86 = software.text("Microsoft\\Windows\\CurrentVersion", "ProgramFilesDir (x86)")?;
     let x86 = x86.unwrap_or_else(|| format!("{}\\Program Files (x86)", disk.drive));
     let is_64 = facts.architecture != "x86" || disk.locate(&x86).ok().flatten().is_some();
@@ -186,7 +188,11 @@ fn from_system(system: &dyn Source, disk: &Disk, facts: &mut Facts) -> Result<()
     let environment = format!("{control}\\Session Manager\\Environment");
     facts.architecture = system.text(&environment, "PROCESSOR_ARCHITECTURE")?.unwrap_or_default();
     facts.time_zone = system.text(&format!("{control}\\TimeZoneInformation"), "TimeZoneKeyName")?.unwrap_or_default();
-    facts.other_drives = other_drives(&system.values("MountedDevices")?, &disk.drive);
+    let mounted = system.values("MountedDevices")?;
+    let own = mounted.iter().find(|value| value.name.eq_ignore_ascii_case(&format!("\\DosDevices\\{}", disk.drive)));
+    facts.identity.volume =
+        own.map(|value| value.data.iter().map(|byte| format!("{byte:02x}")).collect()).unwrap_or_default();
+    facts.other_drives = other_drives(&mounted, &disk.drive);
     Ok(())
 }
 

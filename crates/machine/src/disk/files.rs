@@ -147,11 +147,23 @@ pub(super) fn named(folder: &Path, name: &str) -> Option<std::ffi::OsString> {
     crate::here::api::file::spelled(&folder.join(name)).map(Into::into)
 }
 
+/// The name under which a folder lists an entry that was found by its short 8.3 name.
+#[cfg(unix)]
+fn listed_as(folder: &Path, name: &str, meta: &fs::Metadata) -> Option<std::ffi::OsString> {
+    use std::os::unix::fs::{DirEntryExt, MetadataExt};
+    let items: Vec<_> = fs::read_dir(folder).ok()?.filter_map(Result::ok).collect();
+    let exact = items.iter().find(|item| item.file_name() == name);
+    exact.or_else(|| items.iter().find(|item| item.ino() == meta.ino())).map(|item| item.file_name())
+}
+
 /// The entry of that name in a folder: as spelled, else the first that differs only in case.
-#[cfg(not(windows))]
+#[cfg(unix)]
 pub(super) fn named(folder: &Path, name: &str) -> Option<std::ffi::OsString> {
-    if fs::symlink_metadata(folder.join(name)).is_ok() {
-        return Some(name.into());
+    let at = folder.join(name);
+    if let Ok(meta) = fs::symlink_metadata(&at) {
+        let short = super::attributes::get(&at, "system.ntfs_dos_name");
+        let is_short = short.is_some_and(|short| fold(&String::from_utf8_lossy(&short)) == fold(name));
+        return if is_short { listed_as(folder, name, &meta) } else { Some(name.into()) };
     }
     let wanted = fold(name);
     fs::read_dir(folder)

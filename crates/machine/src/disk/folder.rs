@@ -21,23 +21,30 @@ mod handle {
     use std::ffi::CStr;
     use std::os::fd::OwnedFd;
 
-    use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, openat, statat};
+    use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, fstat, openat, statat};
 
     use super::{Entry, EntryKind, FileTime, Listed, Path, io};
 
-    /// An open folder.
-    pub(in super::super) struct Folder(OwnedFd);
+    /// An open folder, with the number of its file system.
+    pub(in super::super) struct Folder(OwnedFd, u64);
 
     const FLAGS: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
 
     impl Folder {
         pub(in super::super) fn open(path: &Path) -> io::Result<Self> {
-            Ok(Self(openat(CWD, path, FLAGS, Mode::empty())?))
+            Self::of(openat(CWD, path, FLAGS, Mode::empty())?)
         }
 
         /// Opens a folder in this one, if it is one and no link.
         pub(in super::super) fn enter(&self, name: &str) -> io::Result<Self> {
-            Ok(Self(openat(&self.0, name, FLAGS.union(OFlags::NOFOLLOW), Mode::empty())?))
+            let inner = Self::of(openat(&self.0, name, FLAGS.union(OFlags::NOFOLLOW), Mode::empty())?)?;
+            // Mounted since the listing: what is there is no part of this drive.
+            if inner.1 == self.1 { Ok(inner) } else { Err(io::Error::from(io::ErrorKind::CrossesDevices)) }
+        }
+
+        fn of(open: OwnedFd) -> io::Result<Self> {
+            let device = fstat(&open)?.st_dev;
+            Ok(Self(open, device))
         }
 
         /// Calls `each` with every entry; a link is itself.
@@ -57,9 +64,11 @@ mod handle {
         fn look(&self, name: &CStr) -> io::Result<Entry> {
             let found = statat(&self.0, name, AtFlags::SYMLINK_NOFOLLOW)?;
             let kind = match FileType::from_raw_mode(found.st_mode) {
-                FileType::Symlink => EntryKind::Link,
-                FileType::Directory => EntryKind::Folder,
-                _ => EntryKind::File,
+                // Where another file system is mounted, the folder leads out of the drive as a link does.
+                FileType::Directory if found.st_dev == self.1 => EntryKind::Folder,
+                FileType::RegularFile => EntryKind::File,
+                // To open a pipe or a device can wait for ever.
+                _ => EntryKind::Link,
             };
             let size = if kind == EntryKind::Folder { 0 } else { found.st_size as u64 };
             Ok(Entry { kind, size, modified: FileTime::from_unix(found.st_mtime, found.st_mtime_nsec as u32) })
@@ -112,9 +121,9 @@ pub(super) fn look_at(path: &Path) -> io::Result<Entry> {
 
 fn entry_of(meta: &std::fs::Metadata) -> Entry {
     let kind = match meta.file_type() {
-        kind if kind.is_symlink() => EntryKind::Link,
         kind if kind.is_dir() => EntryKind::Folder,
-        _ => EntryKind::File,
+        kind if kind.is_file() => EntryKind::File,
+        _ => EntryKind::Link,
     };
     let size = if kind == EntryKind::Folder { 0 } else { meta.len() };
     Entry { kind, size, modified: modified(meta) }

@@ -7,6 +7,7 @@ use std::path::Path;
 use stubble_hive::{Hive, Recovery};
 
 use super::Disk;
+use super::hives::is_plain;
 use crate::{MachineError, NoWrite};
 
 impl Disk {
@@ -47,7 +48,8 @@ impl Disk {
     fn may_be_unfinished(&self, path: &str) -> bool {
         let head = || -> Option<Vec<u8>> {
             let mut head = vec![0; 4096];
-            File::open(self.locate(path).ok()??).ok()?.read_exact(&mut head).ok()?;
+            let file = self.locate(path).ok()?.filter(|file| is_plain(file))?;
+            File::open(file).ok()?.read_exact(&mut head).ok()?;
             Some(head)
         };
         head().is_none_or(|head| Hive::is_unfinished(&head))
@@ -57,6 +59,9 @@ impl Disk {
     /// The first bytes of the image tell; Windows clears them when it has woken up.
     fn is_hibernated(&self) -> bool {
         let Ok(Some(path)) = self.locate(&format!("{}\\hiberfil.sys", self.drive)) else { return false };
+        if !is_plain(&path) {
+            return false;
+        }
         let mut head = [0u8; 4];
         let read = File::open(path).and_then(|mut file| file.read_exact(&mut head));
         read.is_ok() && [*b"hibr", *b"rstr"].contains(&head.map(|byte| byte.to_ascii_lowercase()))

@@ -69,6 +69,16 @@ impl Disk {
 }
 
 impl Lent {
+    /// Fails if the hive's file is not the one that was read: another program has written it since, and what it wrote
+    /// would be lost.
+    pub fn is_still(&self, path: &str, file: &Path) -> Result<(), MachineError> {
+        if self.seen.is_none() || self.seen == Identity::of(file) {
+            return Ok(());
+        }
+        let why = "another program has written it since it was read; nothing was written".to_owned();
+        Err(MachineError::Refused { path: path.to_owned(), why })
+    }
+
     /// The hive was written to a file: from now on it is that file's state.
     pub fn written_to(mut self, file: &Path) -> Self {
         self.seen = Identity::of(file);

@@ -13,6 +13,7 @@ mod folder;
 mod guard;
 mod hives;
 mod kept;
+mod mounts;
 mod moves;
 mod observe;
 mod registry;
@@ -26,7 +27,8 @@ use std::sync::Mutex;
 
 use stubble_core::survey::{Facts, Gap};
 
-use crate::MachineError;
+use crate::lock::{Held, Lock};
+use crate::{MachineError, durable};
 
 pub(crate) use edit::Edit;
 #[cfg(windows)]
@@ -62,6 +64,7 @@ pub struct Disk {
     left_out: Vec<Gap>,
     /// Folders of ours that are for administrators only, as far as we know.
     secured: Mutex<HashSet<PathBuf>>,
+    lock: Lock,
 }
 
 impl Disk {
@@ -113,6 +116,7 @@ impl Disk {
             others: Vec::new(),
             left_out: Vec::new(),
             secured: Mutex::default(),
+            lock: Lock::default(),
         }
     }
 
@@ -126,6 +130,16 @@ impl Disk {
     /// Leaves a folder of ours, as the case's is, out of what is read: it is no part of the machine.
     pub fn hide(&mut self, folder: &Path) {
         self.ours.extend(std::path::absolute(folder));
+    }
+
+    /// Holds the machine for changing, and removes what an interrupted write of a hive has left.
+    pub(crate) fn hold(&self) -> Result<Held, MachineError> {
+        let held = self.lock.hold(&self.root)?;
+        for path in edit::unfinished(&self.scratch) {
+            durable::remove_file(&path).map_err(MachineError::io(path.display().to_string()))?;
+        }
+        self.drop_scratch().map_err(MachineError::io(OWN_FOLDER))?;
+        Ok(held)
     }
 
     /// Name, version, users and well-known folders.

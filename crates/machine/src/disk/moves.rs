@@ -8,7 +8,7 @@ use std::sync::PoisonError;
 use stubble_core::model::FileTime;
 use stubble_core::model::path::{leaf, parent};
 
-use super::{Disk, OWN_FOLDER, attributes};
+use super::{Disk, OWN_FOLDER, attributes, mounts};
 use crate::durable::{self, Op, operate};
 use crate::parcel::{self, Depth};
 use crate::{Above, MachineError};
@@ -110,9 +110,18 @@ impl Disk {
         let at = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
         let (_, root) = self.volume_of(Some(path));
         let folder = at.parent().unwrap_or(root).to_owned();
+        if let Some(mounted) = mounts::below(&at) {
+            let why = format!("another file system is mounted at {}; unmount it first", mounted.display());
+            return Err(MachineError::Refused { path: path.to_owned(), why });
+        }
+        let has_no_time = self.hidden().contains_key(&folder);
         beneath(root, &folder, path, |open| {
             let before = open.modified().map_err(MachineError::io(path))?;
             operate(|| Op::Rename(at.clone(), to.to_owned()), || rename_out(open, &at, to, path))?;
+            if has_no_time {
+                // Nothing records the time of such a folder, so nothing could restore it later.
+                open.set_time(&folder, before).map_err(MachineError::io(path))?;
+            }
             sync(to.parent().unwrap_or(to), path)?;
             open.sync(&folder).map_err(MachineError::io(path))?;
             let after = open.modified().map_err(MachineError::io(path))?;
@@ -134,7 +143,8 @@ impl Disk {
             operate(op, || rename_in(from, open, &name, path))?;
             // The folder's time goes back to before the change that is undone; if somebody else has
             // changed the folder since, it keeps theirs.
-            let time = if found == above.after { above.before } else { found };
+            let is_ours = found == above.after && above.before != FileTime(0);
+            let time = if is_ours { above.before } else { found };
             open.set_time(&folder, time).map_err(MachineError::io(folder_path))?;
             sync(from.parent().unwrap_or(from), path)?;
             open.sync(&folder).map_err(MachineError::io(path))
@@ -156,6 +166,10 @@ impl Disk {
 
     /// Sets a folder's time; see [`Alter::set_folder_time`](crate::Alter::set_folder_time).
     pub(crate) fn set_time(&self, path: &str, time: FileTime) -> Result<(), MachineError> {
+        if time == FileTime(0) {
+            // The time was not known, as it is not of a drive's top or a folder that holds a hive.
+            return Ok(());
+        }
         let folder = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
         beneath(self.volume_of(Some(path)).1, &folder, path, |open| {
             open.set_time(&folder, time).and_then(|()| open.sync(&folder)).map_err(MachineError::io(path))

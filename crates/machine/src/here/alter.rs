@@ -8,12 +8,13 @@ use stubble_core::model::registry::{dword_of, text_of};
 use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::Launch;
+use stubble_core::survey::Identity;
 
 use super::Here;
 use super::api::{device, restore_point, rights, service};
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, InstallerRun, MachineError, NoWrite, RestorePoint, Room, Watch, free_bytes};
+use crate::{Above, Alter, Held, InstallerRun, MachineError, NoWrite, RestorePoint, Room, Watch, free_bytes};
 
 /// What the system answers where somebody else has a file open.
 const SHARING_VIOLATION: i32 = 32;
@@ -21,11 +22,15 @@ const SHARING_VIOLATION: i32 = 32;
 const SWITCHED_OFF: u32 = 1;
 
 impl Alter for Here {
-    fn ready(&self) -> Result<(), MachineError> {
+    fn ready(&self) -> Result<Held, MachineError> {
         if rights::is_elevated() {
-            return Ok(());
+            return self.disk.hold();
         }
         Err(MachineError::NotWritable { root: self.disk.root().to_owned(), why: NoWrite::NotElevated })
+    }
+
+    fn identity(&self) -> Identity {
+        self.disk.identity()
     }
 
     fn can_hold(&self, vault: &Path, of: Option<&str>) -> Result<(), MachineError> {

@@ -116,6 +116,9 @@ fn described<T: serde::de::DeserializeOwned>(name: &str, text: &str) -> Result<T
     toml::from_str(text).map_err(|source| WorldError::Description { name: name.to_owned(), source: Box::new(source) })
 }
 
+/// When Windows was set up on every made-up machine: 2 September 2024, in seconds since 1970.
+const INSTALLED: u32 = 1_725_260_400;
+
 fn file_time(moment: jiff::Timestamp) -> FileTime {
     FileTime::from_unix(moment.as_second(), moment.subsec_nanosecond().unsigned_abs())
 }
@@ -215,6 +218,7 @@ impl Builder<'_> {
                     RegValue::dword("CurrentMinorVersionNumber", minor),
                     RegValue::text("CurrentVersion", "6.3"),
                     RegValue::text("CurrentBuildNumber", &build),
+                    RegValue::dword("InstallDate", INSTALLED),
                     RegValue::text("SystemRoot", "C:\\Windows"),
                 ],
             ),
@@ -228,6 +232,10 @@ impl Builder<'_> {
             (
                 "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion".to_owned(),
                 vec![RegValue::text("ProgramFilesDir", "C:\\Program Files")],
+            ),
+            (
+                "HKLM\\SOFTWARE\\Microsoft\\Cryptography".to_owned(),
+                vec![RegValue::text("MachineGuid", &self.machine_guid())],
             ),
             (format!("HKLM\\SOFTWARE\\{run}"), Vec::new()),
             (format!("HKLM\\SOFTWARE\\WOW6432Node\\{run}"), Vec::new()),
@@ -250,6 +258,15 @@ impl Builder<'_> {
             ));
         }
         keys
+    }
+
+    /// Drawn from the machine's name and users, so that another world is another machine.
+    fn machine_guid(&self) -> String {
+        let users = self.world.users.iter().map(|user| user.sid.as_str()).collect::<Vec<_>>().join(" ");
+        let drawn = blake3::hash(format!("{} {users}", self.world.computer.name).as_bytes());
+        let digits = drawn.to_hex();
+        let (a, b, c, d, e) = (&digits[..8], &digits[8..12], &digits[13..16], &digits[17..20], &digits[20..32]);
+        format!("{a}-{b}-4{c}-a{d}-{e}")
     }
 
     fn first_state(&self) -> State {

@@ -11,6 +11,7 @@ pub(super) mod handles;
 pub(super) mod job;
 pub(super) mod key;
 mod library;
+pub(crate) mod mutex;
 pub(super) mod network;
 pub(super) mod process;
 pub(super) mod restore_point;

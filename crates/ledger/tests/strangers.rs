@@ -1,0 +1,151 @@
+//! Cases and machines that are not what they seem: another machine at the same path, an older copy of it, case folders
+//! that somebody has forged or cut.
+
+// Tests break cases in temporary folders.
+#![allow(clippy::disallowed_methods)]
+
+use crate::stage;
+
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+
+use stage::{Stage, stage};
+use stubble_core::survey::Identity;
+use stubble_ledger::{Case, LedgerError, carry_out, discard, putback};
+use stubble_machine::Observe;
+use stubble_machine::bench::Bench;
+
+fn cleared() -> Stage {
+    let stage = stage();
+    stage.fresh_case();
+    stage.clear();
+    stage
+}
+
+/// Writes the file of what a case is about with another text in it.
+fn with_about(stage: &Stage, old: &str, new: &str) {
+    let path = stage.case_folder().join("case.json");
+    let text = fs::read_to_string(&path).unwrap();
+    assert!(text.contains(old), "{text}");
+    fs::write(path, text.replace(old, new)).unwrap();
+}
+
+#[test]
+fn another_machine_at_the_same_path_is_refused_before_anything_is_written() {
+    let stage = cleared();
+    let own = stage.bench.survey().unwrap().facts.identity.guid;
+    with_about(&stage, &own, "7b1d6a52-0000-4000-a000-9f3c2e8d1a40");
+    let before = stage.bench.survey().unwrap();
+    let case = &mut stage.case();
+    let refusals = [
+        putback(case, &stage.bench, &[], &mut |_| {}).err(),
+        discard(case, &stage.bench, &[]).err(),
+        carry_out(case, &stage.bench, &stage.plan, &mut |_| {}).err(),
+        stubble_ledger::give_back(case, &stage.bench, &|_| true).err(),
+    ];
+    for refusal in refusals {
+        assert!(matches!(refusal, Some(LedgerError::OtherMachine { .. })), "{refusal:?}");
+    }
+    assert_eq!(stage::differences(&before, &stage.bench.survey().unwrap()), []);
+}
+
+#[test]
+fn machines_are_told_apart_by_what_both_know() {
+    let known = |guid: &str, volume: &str, installed| Identity { guid: guid.into(), volume: volume.into(), installed };
+    let one = known("a", "b", Some(1));
+    assert_eq!(one.difference(&known("a", "b", Some(2))), None, "an upgrade sets the date again");
+    assert_eq!(one.difference(&Identity::default()), None);
+    assert!(one.difference(&known("x", "b", Some(1))).is_some());
+    assert!(one.difference(&known("a", "x", Some(1))).is_some());
+    assert!(known("", "", Some(1)).difference(&known("", "", Some(2))).is_some());
+}
+
+#[test]
+fn a_copy_from_before_the_plan_gets_nothing_and_what_is_held_stays() {
+    let stage = stage();
+    let kept = stage.folder.path().join("older");
+    assert!(Command::new("cp").arg("-a").arg(stage.folder.path().join("bench")).arg(&kept).status().unwrap().success());
+    stage.fresh_case();
+    stage.clear();
+    let older = Bench::open(&kept).unwrap();
+    let before = older.survey().unwrap();
+    let case = &mut stage.case();
+    for refusal in [putback(case, &older, &[], &mut |_| {}).err(), discard(case, &older, &[]).err()] {
+        assert!(matches!(refusal, Some(LedgerError::OlderState { places, .. }) if places > 2), "{refusal:?}");
+    }
+    assert_eq!(stage::differences(&before, &older.survey().unwrap()), []);
+    putback(case, &stage.bench, &[], &mut |_| {}).unwrap();
+    stage.assert_is(&stage.before, "the copy on which it ran gets everything back");
+}
+
+/// Rewrites every record and chains the journal anew, as anybody can who has the folder.
+fn forge(folder: &Path, change: &dyn Fn(&str) -> String) -> usize {
+    let mut forged = 0;
+    let mut digests = Vec::new();
+    for deed in fs::read_dir(folder.join("vault")).unwrap().map(|entry| entry.unwrap().path()) {
+        let record = deed.join("record.json");
+        let Ok(text) = fs::read_to_string(&record) else { continue };
+        let new = change(&text);
+        forged += usize::from(new != text);
+        digests.push((digest(text.as_bytes()), digest(new.as_bytes())));
+        fs::write(record, new).unwrap();
+    }
+    let journal = folder.join("journal.jsonl");
+    let mut chain = String::new();
+    let mut out = String::new();
+    for line in fs::read_to_string(&journal).unwrap().lines() {
+        let (mut line, _) = line.rsplit_once(",\"chain\"").map(|(plain, end)| (plain.to_owned() + "}", end)).unwrap();
+        for (old, new) in &digests {
+            line = line.replace(old, new);
+        }
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(chain.as_bytes()).update(line.as_bytes());
+        chain = hasher.finalize().to_hex()[..16].to_owned();
+        out += &format!("{},\"chain\":\"{chain}\"}}\n", line.strip_suffix('}').unwrap());
+    }
+    fs::write(journal, out).unwrap();
+    forged
+}
+
+fn digest(bytes: &[u8]) -> String {
+    stubble_ledger::short_digest(bytes)
+}
+
+#[test]
+fn a_forged_name_in_a_record_leads_nowhere() {
+    for name in ["../../../../outside", "/outside", "..", "", "a\\\\b", "other"] {
+        let stage = cleared();
+        let outside = stage.folder.path().join("outside");
+        fs::create_dir(&outside).unwrap();
+        fs::write(outside.join("theirs"), "theirs").unwrap();
+        let absolute = name.replace("/outside", &outside.display().to_string());
+        let forged = forge(&stage.case_folder(), &|text| {
+            // The entry's name stands behind its path; keys have names as well.
+            let entry = "Scale Desk\",\"name\":\"Scale Desk\"";
+            text.replace(
+                entry,
+                &format!("Scale Desk\",\"name\":\"{}\"", if name == "/outside" { &absolute } else { name }),
+            )
+        });
+        assert!(forged > 0);
+        let mut case = stage.case();
+        let returned = putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+        assert!(returned.iter().any(|one| one.refused.is_some()), "{name}");
+        assert!(discard(&mut case, &stage.bench, &[]).is_err(), "{name}");
+        assert_eq!(fs::read_to_string(outside.join("theirs")).unwrap(), "theirs");
+    }
+}
+
+#[test]
+fn a_journal_that_was_deleted_or_cut_is_noticed_while_the_vault_is_full() {
+    for keep in [0, 1, 4, 9] {
+        let stage = cleared();
+        let journal = stage.case_folder().join("journal.jsonl");
+        let text = fs::read_to_string(&journal).unwrap();
+        let lines: Vec<&str> = text.split_inclusive('\n').take(keep).collect();
+        fs::write(&journal, lines.concat()).unwrap();
+        let opened = Case::open(&stage.case_folder());
+        assert!(matches!(opened, Err(LedgerError::Damaged { .. })), "{keep} lines: {:?}", opened.err());
+    }
+}
