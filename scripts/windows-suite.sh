@@ -33,7 +33,7 @@ echo "-- building for Windows"
 # cases run there.
 mkdir -p target/windows
 for_windows test -q --no-run --lib --test golden --test suite -p stubble -p stubble-core -p stubble-hive -p stubble-machine \
-  --message-format=json 2>target/windows/build.txt |
+  --message-format=json-render-diagnostics 2>target/windows/build.txt |
   python3 -c 'import json, sys
 for line in sys.stdin:
     built = json.loads(line)

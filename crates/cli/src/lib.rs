@@ -34,7 +34,14 @@ pub fn run(args: impl IntoIterator<Item = OsString>, ui: &mut Ui) -> Exit {
         }
     };
     match commands::run(args, ui) {
-        Ok(exit) => exit,
+        Ok(exit) => match ui.take_failure() {
+            None => exit,
+            Some(source) => {
+                let error = errors::CliError::Io { path: "standard output".into(), source };
+                ui.tell(&views::terminal::failure(&errors::explain(&error)));
+                Exit::Unreadable
+            }
+        },
         Err(error) => {
             let told = errors::explain(&error);
             ui.tell(&views::terminal::failure(&told));

@@ -13,6 +13,8 @@ pub struct Ui {
     input: Box<dyn BufRead>,
     /// Whether a person can be asked.
     pub can_ask: bool,
+    /// Why data could not be written, the first time.
+    failed: Option<io::Error>,
     /// Columns to write in; `None` writes lines as long as they are.
     pub width: Option<usize>,
 }
@@ -27,13 +29,24 @@ impl Ui {
             err: Box::new(AutoStream::auto(io::stderr())),
             input: Box::new(io::stdin().lock()),
             can_ask: io::stdin().is_terminal(),
+            failed: None,
             width: told.or_else(seen),
         }
     }
 
     /// Writes data. A reader that has gone away is no error.
     pub fn print(&mut self, text: &str) {
-        let _ = self.out.write_all(text.as_bytes()).and_then(|()| self.out.flush());
+        let written = self.out.write_all(text.as_bytes()).and_then(|()| self.out.flush());
+        if let Err(error) = written
+            && error.kind() != io::ErrorKind::BrokenPipe
+        {
+            self.failed.get_or_insert(error);
+        }
+    }
+
+    /// Why data could not be written, if they could not: a full disk, say.
+    pub fn take_failure(&mut self) -> Option<io::Error> {
+        self.failed.take()
     }
 
     /// Writes what is not data.

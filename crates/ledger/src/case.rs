@@ -46,7 +46,7 @@ pub struct About {
 impl About {
     /// A new case.
     pub fn new(on: String, computer: String, subject: Subject, payload: Option<String>) -> Self {
-        let opened = jiff::Timestamp::now().to_string();
+        let opened = stubble_machine::now().to_string();
         let machine = Identity::default();
         Self { schema: FORMAT.to_owned(), on, computer, machine, subject, payload, vault: None, opened }
     }
@@ -330,8 +330,17 @@ pub(crate) fn make_room(held: &Path, machine: &dyn Alter, of: Option<&str>) -> R
     if held.starts_with(machine.later_vault(of).0) {
         machine.make_vault(of)?;
     }
+    // A link that somebody has made under one of our names would lead what is taken out of the vault.
+    let ours = folder.ancestors().take(ABOVE_HELD);
+    if let Some(link) = ours.into_iter().find(|above| above.symlink_metadata().is_ok_and(|meta| meta.is_symlink())) {
+        let why = "it is a link in the place of a folder of the vault; remove it first".to_owned();
+        return Err(MachineError::Refused { path: link.display().to_string(), why }.into());
+    }
     durable::make_folders(folder).map_err(LedgerError::io(folder))
 }
+
+/// Folders of the vault above what is held: the piece's, the deed's, the case's.
+const ABOVE_HELD: usize = 3;
 
 /// Where what is taken is carried to, once it is taken, because the vault was chosen to be on
 /// another file system.

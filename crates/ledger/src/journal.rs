@@ -283,7 +283,7 @@ impl Journal {
 
     /// Adds an entry; it is on the disk when this returns.
     pub fn append(&mut self, entry: Entry) -> Result<(), LedgerError> {
-        let now = jiff::Timestamp::now();
+        let now = stubble_machine::now();
         let at = now.round(jiff::Unit::Millisecond).unwrap_or(now).to_string();
         let mut line = Line { at, entry, chain: String::new() };
         line.chain = chained(self.head(), &line);

@@ -88,6 +88,12 @@ pub struct Room {
     pub registry: u64,
 }
 
+/// This computer's time; the last one that can be written where its clock is wrong by thousands of years.
+pub fn now() -> jiff::Timestamp {
+    let now = std::time::SystemTime::now();
+    jiff::Timestamp::try_from(now).unwrap_or(jiff::Timestamp::MAX)
+}
+
 /// Free bytes where a path lies on this computer.
 pub fn free_bytes(path: &Path) -> std::io::Result<u64> {
     fs4::available_space(path)

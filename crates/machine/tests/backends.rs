@@ -9,6 +9,7 @@ use std::fs;
 use std::path::Path;
 
 use contract::{Subject, holds_for};
+use stubble_machine::Alter;
 use stubble_machine::bench::{demo, world};
 use stubble_machine::disk::Disk;
 
@@ -52,6 +53,17 @@ fn a_real_ntfs_volume_holds_the_contract() {
     let named = survey.entry("C:\\PROGRA~1").map(|at| survey.files.path(at));
     assert_eq!(named.as_deref(), Some("C:\\Program Files"));
     assert!(!survey.short_names.is_empty());
+    // A short name means what the folder lists, and stays beside the long one when that has been away.
+    let held = drive.join("$Stubble/short/Program Files");
+    fs::create_dir_all(held.parent().unwrap()).unwrap();
+    let above = Alter::take_entry(&disk, "C:\\PROGRA~1", &held).unwrap();
+    assert!(held.is_dir() && !drive.join("Program Files").exists());
+    Alter::return_entry(&disk, &held, "C:\\PROGRA~1", above).unwrap();
+    let names: Vec<_> = fs::read_dir(&drive).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert!(names.iter().any(|name| name == "Program Files"), "{names:?}");
+    let survey = stubble_machine::Observe::survey(&disk).unwrap();
+    let named = survey.entry("C:\\PROGRA~1").map(|at| survey.files.path(at));
+    assert_eq!(named.as_deref(), Some("C:\\Program Files"));
     let beside = drive.join("$Stubble/beside");
     fs::create_dir_all(&beside).unwrap();
     // A folder of our own on the machine's drive goes with the last thing that it holds.

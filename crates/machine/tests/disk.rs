@@ -47,7 +47,6 @@ const SOFTWARE: &str = "Windows/System32/config/SOFTWARE";
 const SYSTEM: &str = "Windows/System32/config/SYSTEM";
 
 #[cfg(unix)]
-#[cfg(unix)]
 #[test]
 fn a_pipe_in_the_place_of_a_hive_or_of_a_file_is_not_waited_for() {
     let folder = tempfile::tempdir().unwrap();
@@ -64,6 +63,7 @@ fn a_pipe_in_the_place_of_a_hive_or_of_a_file_is_not_waited_for() {
     assert!(survey.exists("C:\\Windows\\System32\\pipe"));
 }
 
+#[cfg(unix)]
 #[test]
 fn links_that_lead_in_a_circle_are_links_and_nothing_more() {
     let (_folder, disk) = demo_disk();
@@ -373,4 +373,105 @@ fn a_users_hive_that_leads_in_a_circle_is_a_gap() {
     let survey = Disk::mounted(&disk).unwrap().survey().unwrap();
     assert!(survey.gaps.iter().any(|gap| gap.what.ends_with("maren\\NTUSER.DAT")), "{:?}", survey.gaps);
     assert!(survey.registry.key(KEY).is_some());
+}
+
+#[test]
+fn folders_without_a_recorded_time_keep_theirs() {
+    let folder = tempfile::tempdir().unwrap();
+    world::build(demo::WORLD, &demo::package, &folder.path().join("bench")).unwrap();
+    let disk = folder.path().join("bench/disk");
+    for (path, above) in [("C:\\own.txt", ""), ("C:\\Users\\maren\\own.txt", "Users/maren")] {
+        fs::write(disk.join(path[3..].replace('\\', "/")), "own").unwrap();
+        let time = filetime::FileTime::from_unix_time(1_700_000_000, 0);
+        filetime::set_file_mtime(disk.join(above), time).unwrap();
+        let machine = Disk::mounted(&disk).unwrap();
+        let held = folder.path().join("held");
+        let taken = machine.take_entry(path, &held).unwrap();
+        // A record has no time for such a folder.
+        let above_it = stubble_machine::Above { before: Default::default(), ..taken };
+        machine.return_entry(&held, path, above_it).unwrap();
+        let now = filetime::FileTime::from_last_modification_time(&fs::metadata(disk.join(above)).unwrap());
+        assert_eq!(now, time, "{path}");
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn a_file_whose_name_is_no_text_changes_the_state_of_its_folder() {
+    use std::os::unix::ffi::OsStrExt;
+    use stubble_core::model::Place;
+    use stubble_core::survey::state;
+    let folder = tempfile::tempdir().unwrap();
+    world::build(demo::WORLD, &demo::package, &folder.path().join("bench")).unwrap();
+    let disk = folder.path().join("bench/disk");
+    let place = Place::folder("C:\\Program Files\\Fennelgate\\Scale Desk");
+    let now = || {
+        let machine = Disk::mounted(&disk).unwrap();
+        state::of(&machine.survey_of(std::slice::from_ref(&place)).unwrap(), &place).unwrap()
+    };
+    let before = now();
+    let added = disk.join("Program Files/Fennelgate/Scale Desk").join(std::ffi::OsStr::from_bytes(b"own\xff.txt"));
+    fs::write(&added, "own").unwrap();
+    let with = now();
+    assert_ne!(with, before);
+    let machine = Disk::mounted(&disk).unwrap();
+    let held = folder.path().join("Scale Desk");
+    machine.take_entry(&place.path, &held).unwrap();
+    assert_eq!(machine.state_of_held(&held).unwrap(), Some(with), "what is held has the state that was taken");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_profile_that_is_a_link_stops_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    world::build(demo::WORLD, &demo::package, &folder.path().join("bench")).unwrap();
+    let disk = folder.path().join("bench/disk");
+    fs::rename(disk.join("Users/maren"), folder.path().join("elsewhere")).unwrap();
+    std::os::unix::fs::symlink(folder.path().join("elsewhere"), disk.join("Users/maren")).unwrap();
+    let machine = Disk::mounted(&disk).unwrap();
+    drop(machine.ready().unwrap());
+    machine.keep_registry(&folder.path().join("kept")).unwrap();
+    machine.delete_key("HKLM\\SOFTWARE\\Fennelgate").unwrap();
+}
+
+/// Needs the right to mount; without it nothing is proved, and the test says so.
+#[cfg(target_os = "linux")]
+#[test]
+#[allow(clippy::print_stderr)]
+fn what_is_mounted_in_a_folder_is_neither_read_nor_removed() {
+    use std::process::Command;
+    use stubble_core::survey::EntryKind;
+    use stubble_machine::parcel;
+    let folder = tempfile::tempdir().unwrap();
+    world::build(demo::WORLD, &demo::package, &folder.path().join("bench")).unwrap();
+    let disk = folder.path().join("bench/disk");
+    let own = "C:\\Program Files\\Fennelgate\\Scale Desk";
+    let at = disk.join("Program Files/Fennelgate/Scale Desk/other disk");
+    fs::create_dir(&at).unwrap();
+    let mounted = Command::new("mount").args(["-t", "tmpfs", "none"]).arg(&at).output();
+    if !mounted.is_ok_and(|out| out.status.success()) {
+        eprintln!("skipped: mounting is not allowed here");
+        return;
+    }
+    struct Unmount(PathBuf);
+    impl Drop for Unmount {
+        fn drop(&mut self) {
+            let _ = Command::new("umount").arg(&self.0).status();
+        }
+    }
+    let _unmount = Unmount(at.clone());
+    fs::write(at.join("theirs"), "theirs").unwrap();
+    let machine = Disk::mounted(&disk).unwrap();
+    let survey = machine.survey().unwrap();
+    let seen = survey.files.find(&format!("{own}\\other disk")).unwrap();
+    assert_eq!(survey.files.data(seen).kind, EntryKind::Link);
+    assert!(!survey.exists(&format!("{own}\\other disk\\theirs")));
+    let held = folder.path().join("held");
+    let refused = machine.take_entry(own, &held);
+    assert!(matches!(&refused, Err(MachineError::Refused { why, .. }) if why.contains("mounted")), "{refused:?}");
+    let top = disk.join("Program Files/Fennelgate/Scale Desk");
+    assert!(parcel::remove(&top).is_err());
+    let (store, listing) = (folder.path().join("store"), folder.path().join("it.json"));
+    assert!(parcel::pack(&top, parcel::Depth::Whole, &store, &listing).is_err());
+    assert_eq!(fs::read_to_string(at.join("theirs")).unwrap(), "theirs");
 }

@@ -135,7 +135,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
     Ok(Receipt {
         machine: work.survey.facts.computer.clone(),
         subject: work.case.about.subject.name.clone(),
-        written: jiff::Timestamp::now().to_string(),
+        written: stubble_machine::now().to_string(),
         clean,
         left,
         kept: kept.map(|remnant| (remnant.place.clone(), remnant.reason.clone())).collect(),

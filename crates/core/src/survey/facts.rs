@@ -278,3 +278,8 @@ pub struct Gap {
     /// Why it could not be.
     pub why: String,
 }
+
+impl Gap {
+    /// Why an entry is a gap whose name is no Unicode text.
+    pub const NO_TEXT: &str = "its name is no text";
+}

@@ -8,7 +8,7 @@ use crate::units::network;
 
 use super::registry::KeyId;
 use super::tree::NodeId;
-use super::{EntryKind, Survey};
+use super::{EntryKind, Gap, Survey};
 
 /// Digest of a place's state, or `None` where nothing is there.
 ///
@@ -19,7 +19,8 @@ pub fn of(survey: &Survey, place: &Place) -> Option<String> {
     let mut hasher = Hasher::new();
     match place.kind {
         PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => {
-            entry(survey, survey.files.find(&place.path)?, &mut hasher)
+            entry(survey, survey.files.find(&place.path)?, &mut hasher);
+            unnamed(survey, &place.path, &mut hasher);
         }
         PlaceKind::Key => key(survey, survey.registry.key(&place.path)?, &mut hasher),
         PlaceKind::Value | PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::SharedCount => {
@@ -72,6 +73,16 @@ pub fn of_all<'p>(survey: &Survey, places: impl IntoIterator<Item = &'p Place>) 
         sized(&mut hasher, state.unwrap_or_default().as_bytes());
     }
     any.then(|| short(&hasher))
+}
+
+/// Entries below a folder that have no place of their own, since their names are no text: one that was added since is
+/// a change as any other.
+fn unnamed(survey: &Survey, folder: &str, hasher: &mut Hasher) {
+    let above = fold(folder) + "\\";
+    let below = survey.gaps.iter().filter(|gap| gap.why == Gap::NO_TEXT && fold(&gap.what).starts_with(&above));
+    let mut names: Vec<&str> = below.filter_map(|gap| gap.what.get(above.len()..)).collect();
+    names.sort_unstable();
+    names.into_iter().for_each(|name| sized(hasher, name.as_bytes()));
 }
 
 fn entry(survey: &Survey, at: NodeId, hasher: &mut Hasher) {

@@ -2,7 +2,6 @@
 
 use std::path::{Path, PathBuf};
 
-use jiff::Timestamp;
 use stubble_core::confirm::Trial;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
 use stubble_core::payloads::Launch;
@@ -195,7 +194,7 @@ impl Alter for Disk {
 impl Disk {
     /// Registry edits at this computer's time.
     pub(super) fn edit(&self) -> Edit<'_> {
-        let now = Timestamp::now();
+        let now = crate::now();
         Edit::new(self, FileTime::from_unix(now.as_second(), now.subsec_nanosecond().unsigned_abs()))
     }
 }

@@ -95,6 +95,26 @@ pub(crate) fn give(_: &Path, _: u32, _: (u32, u32), _: &BTreeMap<String, String>
     Ok(())
 }
 
+/// The attribute in which the NTFS driver shows and sets the 8.3 name beside the long one.
+pub(super) const SHORT_NAME: &str = "system.ntfs_dos_name";
+
+/// The short 8.3 name of an entry, if it has one beside its own.
+pub(super) fn short_name(path: &Path) -> Option<Vec<u8>> {
+    get(path, SHORT_NAME).filter(|name| !name.is_empty())
+}
+
+/// Gives an entry its short name again, which the driver drops with a rename. What refuses that keeps none.
+#[cfg(target_os = "linux")]
+pub(super) fn set_short_name(path: &Path, name: Option<&[u8]>) {
+    if let Some(name) = name {
+        let _ = rustix::fs::lsetxattr(path, SHORT_NAME, name, rustix::fs::XattrFlags::empty());
+    }
+}
+
+/// Elsewhere the system keeps it.
+#[cfg(not(target_os = "linux"))]
+pub(super) fn set_short_name(_path: &Path, _name: Option<&[u8]>) {}
+
 /// One extended attribute of a file, itself where it is a link; `None` where it has none.
 #[cfg(target_os = "linux")]
 pub(super) fn get(path: &Path, name: &str) -> Option<Vec<u8>> {

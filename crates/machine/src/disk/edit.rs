@@ -261,7 +261,12 @@ impl Disk {
     pub(crate) fn keep_hives(&self, into: &Path) -> Result<(), MachineError> {
         let mut kept = false;
         for hive in self.hive_files() {
-            let Some(file) = self.locate(&hive.path)?.filter(|file| is_plain(file)) else { continue };
+            let file = match self.locate(&hive.path) {
+                // A profile that is a link leads to what is no part of this drive; nothing is changed there.
+                Err(MachineError::Refused { .. }) => continue,
+                other => other?.filter(|file| is_plain(file)),
+            };
+            let Some(file) = file else { continue };
             let name = kept_name(&hive.mount);
             let files = self.logs_of(&hive.path)?.into_iter().map(|log| {
                 let end = log.extension().map_or_else(String::new, |end| end.to_string_lossy().into_owned());

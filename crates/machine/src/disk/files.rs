@@ -161,7 +161,7 @@ fn listed_as(folder: &Path, name: &str, meta: &fs::Metadata) -> Option<std::ffi:
 pub(super) fn named(folder: &Path, name: &str) -> Option<std::ffi::OsString> {
     let at = folder.join(name);
     if let Ok(meta) = fs::symlink_metadata(&at) {
-        let short = super::attributes::get(&at, "system.ntfs_dos_name");
+        let short = super::attributes::short_name(&at);
         let is_short = short.is_some_and(|short| fold(&String::from_utf8_lossy(&short)) == fold(name));
         return if is_short { listed_as(folder, name, &meta) } else { Some(name.into()) };
     }

@@ -115,6 +115,7 @@ impl Disk {
             return Err(MachineError::Refused { path: path.to_owned(), why });
         }
         let has_no_time = self.hidden().contains_key(&folder);
+        let short = attributes::short_name(&at);
         beneath(root, &folder, path, |open| {
             let before = open.modified().map_err(MachineError::io(path))?;
             operate(|| Op::Rename(at.clone(), to.to_owned()), || rename_out(open, &at, to, path))?;
@@ -122,6 +123,7 @@ impl Disk {
                 // Nothing records the time of such a folder, so nothing could restore it later.
                 open.set_time(&folder, before).map_err(MachineError::io(path))?;
             }
+            attributes::set_short_name(to, short.as_deref());
             sync(to.parent().unwrap_or(to), path)?;
             open.sync(&folder).map_err(MachineError::io(path))?;
             let after = open.modified().map_err(MachineError::io(path))?;
@@ -137,10 +139,12 @@ impl Disk {
             return Err(MachineError::Occupied(path.to_owned()));
         }
         let name = from.file_name().map_or_else(|| leaf(path).into(), std::ffi::OsStr::to_owned);
+        let short = attributes::short_name(from);
         beneath(self.volume_of(Some(path)).1, &folder, path, |open| {
             let found = open.modified().map_err(MachineError::io(folder_path))?;
             let op = || Op::Rename(from.to_owned(), folder.join(&name));
             operate(op, || rename_in(from, open, &name, path))?;
+            attributes::set_short_name(&folder.join(&name), short.as_deref());
             // The folder's time goes back to before the change that is undone; if somebody else has
             // changed the folder since, it keeps theirs.
             let is_ours = found == above.after && above.before != FileTime(0);

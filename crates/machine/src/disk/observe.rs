@@ -133,7 +133,8 @@ impl Disk {
         let top = tree.add(0, HELD, Entry { kind: EntryKind::Folder, size: 0, modified: FileTime(0) });
         let at = tree.add(top, name, entry);
         if entry.kind == EntryKind::Folder {
-            self.scan(held, &shown, &Hidden::new()).add_to(&mut tree, at, &mut gaps);
+            let at_top = format!("{HELD}\\{name}");
+            self.scan(held, &at_top, &Hidden::new()).add_to(&mut tree, at, &mut gaps);
         }
         let survey = Survey {
             facts: self.facts().clone(),

@@ -124,7 +124,7 @@ impl Scan<'_> {
                 listing.items.push(Item { start, len: name.len() as u32, entry });
             }
             Ok((name, Err(error))) => gaps.push(Gap { what: format!("{shown}\\{name}"), why: error.to_string() }),
-            Err(shape) => gaps.push(Gap { what: format!("{shown}\\{shape}"), why: "its name is no text".to_owned() }),
+            Err(shape) => gaps.push(Gap { what: format!("{shown}\\{shape}"), why: Gap::NO_TEXT.to_owned() }),
         });
         if let Err(error) = listed {
             gaps.push(Gap { what: shown.clone(), why: error.to_string() });

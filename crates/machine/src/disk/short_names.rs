@@ -24,7 +24,7 @@ impl Disk {
                     let path = path.join(files.name(at));
                     // A folder may have none: Windows can be told to make no more of them.
                     if needs_short_name(files.name(at))
-                        && let Some(name) = attributes::get(&path, "system.ntfs_dos_name")
+                        && let Some(name) = attributes::short_name(&path)
                     {
                         found.push((at, String::from_utf8_lossy(&name).into_owned()));
                     }

@@ -51,6 +51,6 @@ impl Here {
 
 /// This moment.
 fn now() -> FileTime {
-    let now = jiff::Timestamp::now();
+    let now = crate::now();
     FileTime::from_unix(now.as_second(), now.subsec_nanosecond().unsigned_abs())
 }
