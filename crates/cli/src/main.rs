@@ -9,5 +9,5 @@ fn main() -> ExitCode {
     if stubble_machine::here::run_errand(std::env::args_os()) {
         return ExitCode::SUCCESS;
     }
-    stubble::run(std::env::args_os(), &mut Ui::stdio()).into()
+    stubble_machine::with_deep_stack(|| stubble::run(std::env::args_os(), &mut Ui::stdio()).into())
 }

@@ -210,3 +210,42 @@ fn killed_at_any_moment_the_work_is_resumed_or_put_back() {
     }
     assert!(interrupted > 0, "no round was interrupted");
 }
+
+#[test]
+fn folders_a_thousand_deep_are_read_and_taken_and_come_back() {
+    let folder = stubble_worlds::scratch();
+    world::build(demo::WORLD, &demo::package, &folder.path().join("bench")).unwrap();
+    let mut deep = folder.path().join("bench/disk/Program Files/Fennelgate/Scale Desk");
+    deep.extend(std::iter::repeat_n("d", 1250));
+    fs::create_dir_all(&deep).unwrap();
+    assert_eq!(code(folder.path(), &["open", "scale desk", "--on", "bench:bench"]), 0);
+    assert_eq!(code(folder.path(), &["trace"]), 1);
+    assert_eq!(code(folder.path(), &["plan"]), 0);
+    assert!(matches!(code(folder.path(), &["clear", "--yes"]), 0 | 5));
+    assert!(!deep.exists());
+    assert_eq!(code(folder.path(), &["putback", "--yes"]), 0);
+    assert!(deep.exists());
+    // With a vault on another file system each level is packed, and unpacked again.
+    let Ok(other) = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")) else { return };
+    let vault = other.path().display().to_string();
+    let open = ["open", "scale desk", "--on", "bench:bench", "--vault", &vault, "--case", "second"];
+    assert_eq!(code(folder.path(), &open), 0);
+    assert_eq!(code(folder.path(), &["plan", "--case", "second"]), 0);
+    assert!(matches!(code(folder.path(), &["clear", "--yes", "--case", "second"]), 0 | 4 | 5));
+    assert_eq!(code(folder.path(), &["putback", "--yes", "--case", "second"]), 0);
+    assert!(deep.exists());
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_full_disk_behind_standard_output_is_an_error_and_a_reader_that_is_gone_is_none() {
+    let folder = planned();
+    let full = fs::File::options().write(true).open("/dev/full").unwrap();
+    let out = stubble(folder.path(), &["trace"]).stdout(full).stderr(Stdio::piped()).output().unwrap();
+    let said = String::from_utf8_lossy(&out.stderr);
+    assert_eq!(out.status.code(), Some(3), "{said}");
+    assert!(said.contains("standard output"), "{said}");
+    let mut child = stubble(folder.path(), &["trace"]).stdout(Stdio::piped()).spawn().unwrap();
+    drop(child.stdout.take());
+    assert_eq!(child.wait().unwrap().code(), Some(1), "remnants are found");
+}

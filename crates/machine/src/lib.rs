@@ -9,6 +9,7 @@
 
 pub mod bench;
 pub mod capture;
+mod deep;
 mod digest;
 pub mod disk;
 pub mod durable;
@@ -31,6 +32,7 @@ use stubble_core::payloads::Launch;
 use stubble_core::survey::{Identity, Survey};
 use stubble_core::watch::{Shown, Sign};
 
+pub use deep::with_deep_stack;
 pub use error::{MachineError, NoWrite};
 pub use lock::Held;
 use parcel::Depth;

@@ -11,6 +11,7 @@ use stubble_core::survey::{Entry, EntryKind, Gap, NodeId, TreeBuilder};
 use super::folder::{Folder, look_at};
 use super::{Disk, OWN_FOLDER};
 use crate::MachineError;
+use crate::deep::DEEPEST;
 
 /// Where the registry's own files and folders of ours lie: by folder, the names in it.
 pub(super) type Hidden = HashMap<PathBuf, HashSet<String>>;
@@ -81,7 +82,7 @@ impl Disk {
         match Folder::open(folder) {
             Ok(open) => {
                 let scan = Scan { hidden };
-                scan.read(&open, folder.to_owned(), shown.to_owned())
+                scan.read(&open, folder.to_owned(), shown.to_owned(), 0)
             }
             Err(error) => {
                 Listing { gaps: vec![Gap { what: shown.to_owned(), why: error.to_string() }], ..Listing::default() }
@@ -111,7 +112,7 @@ struct Scan<'s> {
 }
 
 impl Scan<'_> {
-    fn read(&self, open: &Folder, path: PathBuf, shown: String) -> Listing {
+    fn read(&self, open: &Folder, path: PathBuf, shown: String, depth: usize) -> Listing {
         let mut listing = Listing::default();
         let hidden = self.hidden.get(&path);
         let is_ours = |name: &str| hidden.is_some_and(|names| names.contains(name));
@@ -139,7 +140,11 @@ impl Scan<'_> {
             let name = listing.name(&listing.items[item]);
             let (path, shown) = (path.join(name), format!("{shown}\\{name}"));
             let read = match open.enter(name) {
-                Ok(inner) => self.read(&inner, path, shown),
+                Ok(_) if depth == DEEPEST => {
+                    let why = format!("it lies deeper than {DEEPEST} folders");
+                    Listing { gaps: vec![Gap { what: shown, why }], ..Listing::default() }
+                }
+                Ok(inner) => self.read(&inner, path, shown, depth + 1),
                 Err(error) => Listing { gaps: vec![Gap { what: shown, why: error.to_string() }], ..Listing::default() },
             };
             (item as u32, read)
