@@ -58,7 +58,7 @@ cp --sparse=always "$work/disk.img" "$work/before.img"
 
 echo "-- the contract suite"
 mount_image "$work/disk.img"
-STUBBLE_NTFS=$drive cargo test --locked -q -p stubble-machine --test backends -- --ignored
+STUBBLE_NTFS=$drive cargo test --locked -q -p stubble-machine --test suite -- --ignored real_ntfs
 unmount
 cp --sparse=always "$work/before.img" "$work/disk.img"
 
