@@ -15,9 +15,12 @@ export SECONDS_EACH=${SECONDS_EACH:-$each}
 
 corpus=$PWD/fuzz/corpus
 cargo run --quiet --locked --manifest-path fuzz/Cargo.toml --no-default-features --target-dir target --bin seeds -- "$corpus"
+all=$(sed -n 's/^path = "fuzz_targets\/\(.*\)\.rs"/\1/p' fuzz/Cargo.toml)
+bins=()
+for name in $all; do bins+=(--bin "$name"); done
 # Built with a target named, so that build scripts are built without the instrumentation.
 RUSTFLAGS="$coverage" cargo build --quiet --locked --release --manifest-path fuzz/Cargo.toml --target "$host" \
-  --target-dir fuzz/target --bins
+  --target-dir fuzz/target "${bins[@]}"
 
 one() {
   local target=$1 said
@@ -33,5 +36,4 @@ one() {
   [ "$(sed -n 's/^stat::number_of_executed_units: *//p' <<<"$said")" -gt 100 ] || { echo "$target hardly ran"; return 1; }
 }
 export -f one
-all=$(sed -n 's/^path = "fuzz_targets\/\(.*\)\.rs"/\1/p' fuzz/Cargo.toml)
 tr ' ' '\n' <<<"${TARGETS:-$all}" | xargs -P 2 -I {} bash -c 'one "$1" "$2"' _ {} "$host"
