@@ -29,7 +29,7 @@ pub struct About {
     pub on: String,
     /// The machine's own name.
     pub computer: String,
-    /// What tells the machine from others.
+    /// Identity of the machine.
     #[serde(default)]
     pub machine: Identity,
     /// Who is looked for.

@@ -280,6 +280,6 @@ pub struct Gap {
 }
 
 impl Gap {
-    /// Why an entry is a gap whose name is no Unicode text.
+    /// Reason for an entry whose name is not Unicode text.
     pub const NO_TEXT: &str = "its name is no text";
 }

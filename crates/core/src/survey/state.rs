@@ -75,12 +75,12 @@ pub fn of_all<'p>(survey: &Survey, places: impl IntoIterator<Item = &'p Place>) 
     any.then(|| short(&hasher))
 }
 
-/// Entries below a folder that have no place of their own, since their names are no text: one that was added since is
-/// a change as any other.
+/// Adds the entries below a folder whose names are not text. They have no place of their own, but an added one is a
+/// change of the folder.
 fn unnamed(survey: &Survey, folder: &str, hasher: &mut Hasher) {
     let above = fold(folder) + "\\";
     let below = survey.gaps.iter().filter(|gap| gap.why == Gap::NO_TEXT && fold(&gap.what).starts_with(&above));
-    let mut names: Vec<&str> = below.filter_map(|gap| gap.what.get(above.len()..)).collect();
+    let mut names: Vec<&str> = below.filter_map(|gap| gap.what.get(folder.len() + 1..)).collect();
     names.sort_unstable();
     names.into_iter().for_each(|name| sized(hasher, name.as_bytes()));
 }
