@@ -26,7 +26,7 @@ target=x86_64-pc-windows-gnu
 built=$PWD/target/windows/$target/debug
 for_windows() {
   env PATH="/usr/bin:$PATH" RUSTC=/usr/bin/rustc RUSTC_BOOTSTRAP=1 CARGO_TARGET_DIR="$PWD/target/windows" \
-    /usr/bin/cargo "$1" -Zbuild-std=std,panic_unwind --target "$target" --locked "${@:2}"
+    CARGO_PROFILE_DEV_OPT_LEVEL=0 /usr/bin/cargo "$1" -Zbuild-std=std,panic_unwind --target "$target" --locked "${@:2}"
 }
 echo "-- building for Windows"
 # All at once: what the program and its tests share is built once. Of the program's own tests only the golden
@@ -125,5 +125,14 @@ cp "$built/stubble.exe" "$stage/"
 cp -a "$stage/base/prefix" "$stage/prefix"
 mkdir "$stage/prefix/drive_d"
 ln -s ../drive_d "$stage/prefix/dosdevices/d:"
-STUBBLE_WINDOWS=$stage cargo test --locked --manifest-path judges/Cargo.toml --target-dir target --test windows -- \
-  --ignored --nocapture --test-threads 2
+installed() { # ARGUMENTS OF THE TEST PROGRAM
+  STUBBLE_WINDOWS=$stage timeout 3000 cargo test --locked --manifest-path judges/Cargo.toml --target-dir target \
+    --test windows -- --ignored --nocapture --test-threads 3 "$@" 2>&1 | tee "$stage/installed.txt"
+}
+installed && exit 0
+# Wine itself stands still now and then. What did not end for that reason alone is tried once more, on new machines.
+mapfile -t again < <(sed -n 's/^test \(.*\) \.\.\. FAILED$/\1/p' "$stage/installed.txt" | sort -u)
+stood=$(grep -c '^Wine stood still' "$stage/installed.txt" || true)
+[ "${#again[@]}" -gt 0 ] && [ "$stood" = "${#again[@]}" ] || exit 1
+echo "-- Wine stood still $stood times: once more ${again[*]}"
+installed --exact "${again[@]}"

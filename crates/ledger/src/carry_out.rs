@@ -4,12 +4,14 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::model::{FileTime, Place};
 use stubble_core::plan::{Plan, Step, StepKind, state};
+use stubble_core::survey::Survey;
 use stubble_machine::{Above, Alter, MachineError};
 
 use crate::journal::{Deed, DeedState, Entry};
 use crate::loans::finish_giving_back;
-use crate::putback::put_back_one;
+use crate::putback::undo;
 use crate::steps::{At, Later, Piece, entry, pieces, uninstaller};
+use crate::together::{self, Collecting, Group, is_of_registry};
 use crate::{Case, LedgerError};
 
 /// What became of a step.
@@ -98,80 +100,215 @@ pub fn carry_out(
     finish_open(case, machine)?;
     let moved = settle_put_off(case, machine, true)?;
     case.has_room_for(machine, plan)?;
-    let mut reports = Vec::new();
+    let mut run = Run { case, machine, plan, tell, group: None, waiting: Vec::new(), reports: Vec::new() };
     for step in plan.chosen() {
-        let outcome = match moved.contains(&step.place) {
-            true => Outcome::Done,
-            false => carry_out_step(case, machine, plan, step)?,
-        };
-        if !outcome.is_settled() {
-            case.journal.append(Entry::Left { step: step.id.clone(), why: why(&outcome) })?;
+        match moved.contains(&step.place) {
+            true => run.waiting.push((step, Some(Outcome::Done))),
+            false => run.step(step)?,
         }
-        let report = Report { step: step.clone(), outcome };
-        tell(&report);
-        reports.push(report);
     }
+    run.write_group()?;
+    let reports = run.reports;
     let done = reports.iter().filter(|report| report.outcome.is_settled()).count();
     case.journal.append(Entry::Cleared { done, left: reports.len() - done })?;
     Ok(reports)
 }
 
-fn carry_out_step(case: &mut Case, machine: &dyn Alter, plan: &Plan, step: &Step) -> Result<Outcome, LedgerError> {
-    if let Some(needs) = still_needed(machine, plan, step)? {
-        return Ok(Outcome::Waits { needs });
+/// A plan that is being carried out.
+struct Run<'r, 'm> {
+    case: &'r mut Case,
+    machine: &'m dyn Alter,
+    plan: &'r Plan,
+    tell: &'r mut dyn FnMut(&Report),
+    /// Steps of the registry that are not written yet.
+    group: Option<Group<'r, 'm>>,
+    /// Steps that are not told yet, with what became of them where that is known: the others are the group's, in order.
+    waiting: Vec<(&'r Step, Option<Outcome>)>,
+    reports: Vec<Report>,
+}
+
+impl<'r> Run<'r, '_> {
+    /// Does a step, or adds it to the group.
+    fn step(&mut self, step: &'r Step) -> Result<(), LedgerError> {
+        let stands_alone = matches!(
+            step.kind,
+            StepKind::EndProcess | StepKind::Uninstall | StepKind::RemoveService | StepKind::ReplaceFile
+        );
+        // What a step requires must be gone from the machine itself.
+        if stands_alone || !step.requires.is_empty() {
+            self.write_group()?;
+        }
+        let survey = match prepare(self.case, self.machine, self.plan, step)? {
+            Prepared::Settled(outcome) => {
+                self.waiting.push((step, Some(outcome)));
+                return Ok(());
+            }
+            Prepared::Ready(survey) => survey,
+        };
+        if step.kind == StepKind::Uninstall {
+            return self.alone(step, None);
+        }
+        let pieces = pieces(step, &survey, self.machine)?;
+        match is_of_registry(&pieces) && !stands_alone {
+            true => self.join_group(step, pieces),
+            false => {
+                self.write_group()?;
+                self.alone(step, Some(pieces))
+            }
+        }
     }
-    let places: Vec<_> = step.places().into_iter().cloned().collect();
+
+    /// Does one step by itself; its pieces are read where they are not known.
+    fn alone(&mut self, step: &'r Step, pieces: Option<Vec<Piece>>) -> Result<(), LedgerError> {
+        let outcome = carry_out_step(self.case, self.machine, self.plan, step, pieces)?;
+        self.waiting.push((step, Some(outcome)));
+        self.report()
+    }
+
+    /// Adds a step to the group, where the machine can write several edits at once.
+    fn join_group(&mut self, step: &'r Step, pieces: Vec<Piece>) -> Result<(), LedgerError> {
+        if self.group.as_ref().is_some_and(|group| !group.has_room_for(&pieces)) {
+            self.write_group()?;
+        }
+        if self.group.is_none() {
+            self.group = Collecting::on(self.machine).map(Group::new);
+        }
+        let Some(group) = &mut self.group else { return self.alone(step, Some(pieces)) };
+        match group.take(self.case, self.machine, step, pieces) {
+            Ok(()) => {
+                self.waiting.push((step, None));
+                Ok(())
+            }
+            Err(LedgerError::Machine(_)) => {
+                // Nothing of the group is on the machine or written down: each step is done by itself.
+                self.group = None;
+                self.waiting.push((step, None));
+                for (step, outcome) in std::mem::take(&mut self.waiting) {
+                    match outcome {
+                        Some(outcome) => self.waiting.push((step, Some(outcome))),
+                        None => self.alone(step, None)?,
+                    }
+                }
+                Ok(())
+            }
+            Err(other) => Err(other),
+        }
+    }
+
+    /// Makes the group certain, and tells what became of its steps.
+    fn write_group(&mut self) -> Result<(), LedgerError> {
+        if let Some(group) = self.group.take() {
+            let (members, is_written) = group.write(self.case)?;
+            let mut members = members.into_iter();
+            for (step, outcome) in self.waiting.iter_mut().filter(|(_, outcome)| outcome.is_none()) {
+                let Some(mut member) = members.next() else { break };
+                *outcome = Some(match is_written {
+                    true => after_it(self.machine, step)?,
+                    false => take_step(self.case, self.machine, step, member.deed, &mut member.pieces)?,
+                });
+            }
+        }
+        self.report()
+    }
+
+    /// Tells what has become of steps, as far as that is known.
+    fn report(&mut self) -> Result<(), LedgerError> {
+        for (step, outcome) in std::mem::take(&mut self.waiting) {
+            let Some(outcome) = outcome else { continue };
+            if !outcome.is_settled() {
+                self.case.journal.append(Entry::Left { step: step.id.clone(), why: why(&outcome) })?;
+            }
+            let report = Report { step: step.clone(), outcome };
+            (self.tell)(&report);
+            self.reports.push(report);
+        }
+        Ok(())
+    }
+}
+
+/// What a look at a step's places has told.
+enum Prepared {
+    /// There is nothing to do, or it must not be done.
+    Settled(Outcome),
+    /// The places are as the plan saw them.
+    Ready(Survey),
+}
+
+fn own_places(step: &Step) -> Vec<Place> {
+    step.places().into_iter().cloned().collect()
+}
+
+fn prepare(case: &Case, machine: &dyn Alter, plan: &Plan, step: &Step) -> Result<Prepared, LedgerError> {
+    if let Some(needs) = still_needed(machine, plan, step)? {
+        return Ok(Prepared::Settled(Outcome::Waits { needs }));
+    }
+    let places = own_places(step);
     let survey = match machine.survey_of(&places) {
         Ok(survey) => survey,
-        Err(error @ (MachineError::Refused { .. } | MachineError::Denied(_))) => return Ok(outcome_of(error)),
+        Err(error @ (MachineError::Refused { .. } | MachineError::Denied(_))) => {
+            return Ok(Prepared::Settled(outcome_of(error)));
+        }
         Err(error) => return Err(error.into()),
     };
     // A count stays when it is lowered; what was done is in the journal.
     let is_done = |deed: &Deed| deed.state == DeedState::Done && deed.place == step.place;
     if step.kind == StepKind::LowerCount && case.journal.deeds().iter().any(is_done) {
-        return Ok(Outcome::AlreadyGone);
+        return Ok(Prepared::Settled(Outcome::AlreadyGone));
     }
     match state(&survey, &step.place, &step.parts) {
         None if step.kind == StepKind::ReplaceFile && step.expect.is_empty() => {}
-        None => return Ok(Outcome::AlreadyGone),
+        None => return Ok(Prepared::Settled(Outcome::AlreadyGone)),
         Some(found) if found != step.expect && found != uninstaller::expected_since(case, step)? => {
-            return Ok(Outcome::Changed);
+            return Ok(Prepared::Settled(Outcome::Changed));
         }
         Some(_) => {}
     }
+    Ok(Prepared::Ready(survey))
+}
+
+/// Does a step whose places are as the plan saw them.
+fn carry_out_step(
+    case: &mut Case,
+    machine: &dyn Alter,
+    plan: &Plan,
+    step: &Step,
+    known: Option<Vec<Piece>>,
+) -> Result<Outcome, LedgerError> {
     let deed = case.journal.next_deed();
-    let mut pieces = match step.kind {
-        StepKind::Uninstall => uninstaller::prepare(case, machine, plan, step, deed)?,
-        _ => pieces(step, &survey, machine)?,
+    let mut pieces = match known {
+        Some(pieces) => pieces,
+        None if step.kind == StepKind::Uninstall => uninstaller::prepare(case, machine, plan, step, deed)?,
+        None => pieces(step, &machine.survey_of(&own_places(step))?, machine)?,
     };
     let record = case.set_record(deed, &pieces)?;
-    case.journal.append(Entry::Intent {
-        deed,
-        step: step.id.clone(),
-        kind: step.kind,
-        place: step.place.clone(),
-        title: step.title.clone(),
-        record,
-    })?;
-    match take_all(case, machine, deed, &mut pieces) {
+    case.journal.append(together::intent(deed, step, record))?;
+    take_step(case, machine, step, deed, &mut pieces)
+}
+
+/// Takes the pieces of a step whose intent is certain.
+fn take_step(
+    case: &mut Case,
+    machine: &dyn Alter,
+    step: &Step,
+    deed: u32,
+    pieces: &mut [Piece],
+) -> Result<Outcome, LedgerError> {
+    match take_all(case, machine, deed, pieces) {
         Ok(()) => {
-            done(case, deed, times(&pieces))?;
+            done(case, deed, times(pieces))?;
             if let Some(effect) = uninstaller::effect_of(case, deed)? {
                 return Ok(Outcome::Uninstalled { gone: effect.gone, made: effect.made, lost: effect.lost });
             }
-            let now = machine.survey_of(&places)?;
-            let stays = matches!(step.kind, StepKind::EndProcess | StepKind::LowerCount | StepKind::ReplaceFile);
-            let is_back = !stays && state(&now, &step.place, &step.parts).is_some();
-            Ok(if is_back { Outcome::CameBack } else { Outcome::Done })
+            after_it(machine, step)
         }
         Err(LedgerError::Machine(MachineError::InUse { path: file, by }))
-            if matches!(pieces[..], [Piece::Entry { .. }]) =>
+            if matches!(pieces, [Piece::Entry { .. }]) =>
         {
             put_off_step(case, machine, deed, &pieces[0], file, by)
         }
         Err(LedgerError::Machine(error)) => {
             // A step is done as a whole or not at all.
-            if let Err(LedgerError::Machine(back)) = put_back_all(case, machine, deed, &pieces, false) {
+            if let Err(LedgerError::Machine(back)) = put_back_all(case, machine, deed, pieces, false) {
                 // It stays open, and is tried again by whatever changes the machine next. Other steps stand for
                 // themselves.
                 let why = format!("{error}; what was taken of it could not be put back yet: {back}");
@@ -183,6 +320,13 @@ fn carry_out_step(case: &mut Case, machine: &dyn Alter, plan: &Plan, step: &Step
         }
         Err(other) => Err(other),
     }
+}
+
+/// What became of a step that was taken: something may stand in its place again.
+fn after_it(machine: &dyn Alter, step: &Step) -> Result<Outcome, LedgerError> {
+    let stays = matches!(step.kind, StepKind::EndProcess | StepKind::LowerCount | StepKind::ReplaceFile);
+    let is_back = !stays && state(&machine.survey_of(&own_places(step))?, &step.place, &step.parts).is_some();
+    Ok(if is_back { Outcome::CameBack } else { Outcome::Done })
 }
 
 /// The first step of those that must be gone before this one whose place is still there.
@@ -270,17 +414,22 @@ pub fn finish(case: &mut Case, machine: &dyn Alter) -> Result<(), LedgerError> {
 
 /// Finishes deeds that an interruption left open: begun ones forwards, undone ones backwards.
 pub(crate) fn finish_open(case: &mut Case, machine: &dyn Alter) -> Result<(), LedgerError> {
-    for deed in case.journal.deeds() {
-        match deed.state {
-            DeedState::Open => match finish_forwards(case, machine, deed.number) {
+    case.name_all_records()?;
+    let deeds = case.journal.deeds();
+    let of = |state: DeedState| deeds.iter().filter(move |deed| deed.state == state).map(|deed| deed.number);
+    for mut run in together::runs(case, of(DeedState::Open)) {
+        if run.len() > 1 && together::finish(case, machine, &mut run)? {
+            continue;
+        }
+        for (deed, _) in run {
+            match finish_forwards(case, machine, deed) {
                 // One that can neither be finished nor undone now must not keep the others from it.
                 Err(LedgerError::Machine(_)) => {}
                 other => other?,
-            },
-            DeedState::Undoing => put_back_one(case, machine, deed.number, true).map(drop)?,
-            DeedState::PutOff | DeedState::Done | DeedState::Discarded | DeedState::Over => {}
+            }
         }
     }
+    undo(case, machine, of(DeedState::Undoing).rev(), true, &mut |_, _| {})?;
     for loan in case.journal.loans() {
         match loan.state {
             DeedState::Open => finish_forwards(case, machine, loan.deed)?,

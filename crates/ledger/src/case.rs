@@ -142,7 +142,10 @@ impl Case {
             };
             pieces.iter().enumerate().any(|(at, piece)| matches!(piece, Piece::Entry { .. }) && is_held(at))
         };
-        let unknown = numbers.filter(|number| *number > next || *number == next && holds(next)).min();
+        // Records of several deeds get their name when the lines are certain.
+        let is_unknown =
+            |number: u32| number > next || number == next && holds(next) || number + self.records_in(number) > next;
+        let unknown = numbers.filter(|number| is_unknown(*number)).min();
         match unknown {
             None => Ok(()),
             Some(number) => {

@@ -153,6 +153,11 @@ pub enum Entry {
         /// Number of the deed.
         deed: u32,
     },
+    /// Several entries that became certain at the same moment: all of them or none.
+    Together {
+        /// They, in their order.
+        entries: Vec<Entry>,
+    },
     /// The plan was carried out to its end.
     Cleared {
         /// Steps done.
@@ -192,6 +197,16 @@ pub struct Line {
     /// Digest over this line and the chain of the line before.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub chain: String,
+}
+
+impl Line {
+    /// The entries of the line: one, or several that became certain together.
+    pub fn entries(&self) -> &[Entry] {
+        match &self.entry {
+            Entry::Together { entries } => entries,
+            one => std::slice::from_ref(one),
+        }
+    }
 }
 
 /// How far a deed has come.
@@ -302,6 +317,20 @@ impl Journal {
         Ok(())
     }
 
+    /// Adds entries that have to be certain together; they are on the disk when this returns.
+    pub(crate) fn append_together(&mut self, mut entries: Vec<Entry>) -> Result<(), LedgerError> {
+        match entries.len() {
+            0 => Ok(()),
+            1 => self.append(entries.remove(0)),
+            _ => self.append(Entry::Together { entries }),
+        }
+    }
+
+    /// All entries, the first first.
+    pub fn entries(&self) -> impl DoubleEndedIterator<Item = &Entry> {
+        self.lines.iter().flat_map(Line::entries)
+    }
+
     /// All lines.
     pub fn lines(&self) -> &[Line] {
         &self.lines
@@ -315,7 +344,7 @@ impl Journal {
     /// Every step that was begun, with how far it has come.
     pub fn deeds(&self) -> Vec<Deed> {
         let states = states_in(&self.lines);
-        let deeds = self.lines.iter().filter_map(|line| match &line.entry {
+        let deeds = self.entries().filter_map(|entry| match entry {
             Entry::Intent { deed, step, kind, place, title, .. } => Some(Deed {
                 number: *deed,
                 step: step.clone(),
@@ -336,7 +365,7 @@ impl Journal {
 
     /// Time stamps above the pieces of a deed, as they were when it was done.
     pub(crate) fn times_after(&self, number: u32) -> &[FileTime] {
-        let done = self.lines.iter().rev().find_map(|line| match &line.entry {
+        let done = self.entries().rev().find_map(|entry| match entry {
             Entry::Done { deed, after, .. } if *deed == number && !after.is_empty() => Some(after.as_slice()),
             _ => None,
         });
@@ -345,7 +374,7 @@ impl Journal {
 
     /// The digest of the record of what a deed's uninstaller did.
     pub(crate) fn effect_of(&self, number: u32) -> Option<&str> {
-        self.lines.iter().rev().find_map(|line| match &line.entry {
+        self.entries().rev().find_map(|entry| match entry {
             Entry::Done { deed, effect, .. } if *deed == number && !effect.is_empty() => Some(effect.as_str()),
             _ => None,
         })
@@ -353,7 +382,7 @@ impl Journal {
 
     /// The digest of a deed's record.
     pub(crate) fn record_of(&self, number: u32) -> Option<&str> {
-        self.lines.iter().find_map(|line| match &line.entry {
+        self.entries().find_map(|entry| match entry {
             Entry::Intent { deed, record, .. } | Entry::Borrow { deed, record, .. } if *deed == number => {
                 Some(record.as_str())
             }
@@ -364,8 +393,8 @@ impl Journal {
     /// The payload of the last install that finished, if nothing was taken or put back since.
     pub fn installed_since(&self) -> Option<&str> {
         let mut last = None;
-        for line in &self.lines {
-            match &line.entry {
+        for entry in self.entries() {
+            match entry {
                 Entry::Installed { payload, code, .. } => last = is_success(*code).then_some(payload.as_str()),
                 // A file that is put right leaves the install what it is.
                 Entry::Intent { kind: StepKind::ReplaceFile, .. } => {}
@@ -378,10 +407,23 @@ impl Journal {
 
     /// The last choice of an installer: its path, the SHA-256 of its content, and its copy in the case.
     pub fn chosen(&self) -> Option<(&str, &str, &str)> {
-        self.lines.iter().rev().find_map(|line| match &line.entry {
+        self.entries().rev().find_map(|entry| match entry {
             Entry::Chosen { payload, sha256, copy } => Some((payload.as_str(), sha256.as_str(), copy.as_str())),
             _ => None,
         })
+    }
+
+    /// The first deed of those whose records are in one file with that of a deed, and the deed's place among them.
+    pub(crate) fn group_of(&self, number: u32) -> Option<(u32, usize)> {
+        self.lines.iter().find_map(|line| {
+            let first = begun_together(line).next()?;
+            Some((first, begun_together(line).position(|deed| deed == number)?))
+        })
+    }
+
+    /// The first deed of each group.
+    pub(crate) fn groups(&self) -> Vec<u32> {
+        self.lines.iter().filter_map(|line| begun_together(line).next()).collect()
     }
 
     /// The number of the next deed.
@@ -426,6 +468,15 @@ fn read(path: &Path) -> Result<(Vec<Line>, u64, u64), LedgerError> {
     Ok((lines, whole as u64, bytes.len() as u64))
 }
 
+/// Deeds whose intents are one line.
+fn begun_together(line: &Line) -> impl Iterator<Item = u32> {
+    let entries = if let Entry::Together { entries } = &line.entry { &entries[..] } else { &[] };
+    entries.iter().filter_map(|entry| match entry {
+        Entry::Intent { deed, .. } => Some(*deed),
+        _ => None,
+    })
+}
+
 /// Everything that was borrowed, with how far it has come.
 fn loans_in(lines: &[Line]) -> Vec<Borrowed> {
     let states = states_in(lines);
@@ -444,7 +495,7 @@ fn loans_in(lines: &[Line]) -> Vec<Borrowed> {
 }
 
 fn states_in(lines: &[Line]) -> BTreeMap<u32, DeedState> {
-    let told = lines.iter().filter_map(|line| match &line.entry {
+    let told = lines.iter().flat_map(Line::entries).filter_map(|entry| match entry {
         Entry::Intent { deed, .. } | Entry::Borrow { deed, .. } => Some((*deed, DeedState::Open)),
         Entry::PutOff { deed, .. } => Some((*deed, DeedState::PutOff)),
         Entry::Done { deed, .. } => Some((*deed, DeedState::Done)),

@@ -20,6 +20,7 @@ mod restart;
 mod restore_point;
 mod space;
 mod steps;
+mod together;
 mod vault;
 
 pub use carry_out::{Outcome, Report, carry_out, finish};

@@ -6,8 +6,8 @@ use stubble_core::model::Place;
 use stubble_machine::{Alter, MachineError};
 
 use crate::carry_out::{done, finish_open, put_back_all, settle_put_off};
-use crate::journal::{DeedState, Entry};
-use crate::{Case, LedgerError};
+use crate::journal::{Deed, DeedState, Entry};
+use crate::{Case, LedgerError, together};
 
 /// A deed that was to be undone.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -44,23 +44,66 @@ pub fn putback(
     case.is_not_older(machine)?;
     finish_open(case, machine)?;
     settle_put_off(case, machine, false)?;
+    let deeds = case.journal.deeds();
     let mut returned = Vec::new();
-    for deed in case.journal.deeds().into_iter().rev() {
-        let wanted = steps.is_empty() || steps.contains(&deed.step);
-        let refused = match deed.state {
-            DeedState::Done | DeedState::PutOff if wanted => put_back_one(case, machine, deed.number, false)?,
-            // It could not be finished, and what is gone of it can come back all the same.
-            DeedState::Open if wanted => put_back_one(case, machine, deed.number, true)?,
-            DeedState::Discarded if steps.contains(&deed.step) => {
-                Some("what the vault held of it was deleted with `stubble discard`".to_owned())
-            }
-            _ => continue,
-        };
-        let one = Returned { deed: deed.number, step: deed.step, place: deed.place, title: deed.title, refused };
+    let mut back = |deed: &Deed, refused: Option<String>| {
+        let (step, place, title) = (deed.step.clone(), deed.place.clone(), deed.title.clone());
+        let one = Returned { deed: deed.number, step, place, title, refused };
         tell(&one);
         returned.push(one);
+    };
+    let mut rest = deeds.iter().rev().filter(|deed| steps.is_empty() || steps.contains(&deed.step)).peekable();
+    while let Some(deed) = rest.next() {
+        let refused = match deed.state {
+            DeedState::Done => {
+                let mut following = vec![deed];
+                while let Some(next) = rest.next_if(|next| next.state == DeedState::Done) {
+                    following.push(next);
+                }
+                let numbers = following.iter().map(|deed| deed.number);
+                undo(case, machine, numbers, false, &mut |number, refused| {
+                    let deed = following.iter().find(|deed| deed.number == number);
+                    deed.into_iter().for_each(|deed| back(deed, refused.clone()));
+                })?;
+                continue;
+            }
+            DeedState::PutOff => put_back_one(case, machine, deed.number, false)?,
+            // It could not be finished, and what is gone of it can come back all the same.
+            DeedState::Open => put_back_one(case, machine, deed.number, true)?,
+            DeedState::Discarded if !steps.is_empty() => {
+                Some("what the vault held of it was deleted with `stubble discard`".to_owned())
+            }
+            DeedState::Discarded | DeedState::Undoing | DeedState::Over => continue,
+        };
+        back(deed, refused);
     }
     Ok(returned)
+}
+
+/// Puts deeds back in their order, those of the registry together, and tells of each why it could not be. `again` says
+/// that their intents are written down, and that an interruption may have come in between.
+pub(crate) fn undo(
+    case: &mut Case,
+    machine: &dyn Alter,
+    deeds: impl IntoIterator<Item = u32>,
+    again: bool,
+    tell: &mut dyn FnMut(u32, Option<String>),
+) -> Result<(), LedgerError> {
+    for run in together::runs(case, deeds) {
+        if run.len() == 1 {
+            tell(run[0].0, put_back_one(case, machine, run[0].0, again)?);
+            continue;
+        }
+        if !again {
+            let intents = run.iter().map(|(deed, _)| Entry::UndoIntent { deed: *deed });
+            case.journal.append_together(intents.collect())?;
+        }
+        let are_back = together::put_back(case, machine, &run, again)?;
+        for (deed, _) in run {
+            tell(deed, if are_back { None } else { put_back_one(case, machine, deed, true)? });
+        }
+    }
+    Ok(())
 }
 
 /// Puts one deed back, or finishes that after an interruption (`again`). Tells why not, where it

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
+use stubble_machine::regtext::RegText;
 use stubble_machine::{Alter, durable};
 
 use crate::case::{Elsewhere, short_digest};
@@ -14,6 +15,8 @@ use crate::steps::{At, Later, Piece, entry, replace, uninstaller};
 use crate::{Case, LedgerError};
 
 const RECORD: &str = "record.json";
+/// Records of several deeds, a line each; under the first name until their intents are certain.
+const RECORDS: (&str, &str) = ("records.new", "records.jsonl");
 const LATER: &str = "later.json";
 
 /// How it stands with a vault.
@@ -49,13 +52,77 @@ impl Case {
         durable::replace(&record, &text).map_err(LedgerError::io(&record))?;
         for (number, piece) in pieces.iter().enumerate() {
             // For people, who can take it in without us; the record is what putback uses.
-            if let Some(text) = piece.registry_text() {
+            let mut text = RegText::default();
+            piece.write_text(&mut text);
+            if let Some(text) = text.finish() {
                 let path = folder.join(format!("{number}.reg"));
                 durable::write_new(&path, &text, || Ok(())).map_err(LedgerError::io(&path))?;
             }
         }
         durable::sync_folder(&self.folder().join("vault")).map_err(LedgerError::io(&folder))?;
         Ok(short_digest(&text))
+    }
+
+    /// Writes down what several deeds are about to take of the registry, in one file in the folder of the first: each
+    /// one's record, with its pieces. Tells the records' digests, for the journal; when their intents are certain,
+    /// [`name_records`](Self::name_records) follows.
+    pub(crate) fn set_records<'p>(
+        &self,
+        first: u32,
+        deeds: impl Iterator<Item = (&'p [u8], &'p [Piece])>,
+    ) -> Result<Vec<String>, LedgerError> {
+        let folder = self.vault(first);
+        durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
+        let (mut records, mut text, mut digests) = (Vec::new(), RegText::default(), Vec::new());
+        for (record, pieces) in deeds {
+            digests.push(short_digest(record));
+            records.extend(record);
+            records.push(b'\n');
+            pieces.iter().for_each(|piece| piece.write_text(&mut text));
+        }
+        for (name, content) in [(RECORDS.0, records), ("records.reg", text.finish().unwrap_or_default())] {
+            let path = folder.join(name);
+            durable::write_new(&path, &content, || Ok(())).map_err(LedgerError::io(&path))?;
+        }
+        let vault = self.folder().join("vault");
+        durable::sync_folder(&folder).and_then(|()| durable::sync_folder(&vault)).map_err(LedgerError::io(&vault))?;
+        Ok(digests)
+    }
+
+    /// The intents of records that were written together are certain: from now on a journal without them is damaged.
+    pub(crate) fn name_records(&self, first: u32) -> Result<(), LedgerError> {
+        let folder = self.vault(first);
+        if !folder.join(RECORDS.0).exists() {
+            return Ok(());
+        }
+        durable::rename(&folder.join(RECORDS.0), &folder.join(RECORDS.1))
+            .and_then(|()| durable::sync_folder(&folder))
+            .map_err(LedgerError::io(&folder))
+    }
+
+    /// The same for all groups, where an interruption came in between.
+    pub(crate) fn name_all_records(&self) -> Result<(), LedgerError> {
+        self.journal.groups().into_iter().try_for_each(|first| self.name_records(first))
+    }
+
+    /// How many deeds the records in the folder of the first of them are of, where their intents were certain.
+    pub(crate) fn records_in(&self, first: u32) -> u32 {
+        let records = fs::read(self.vault(first).join(RECORDS.1)).unwrap_or_default();
+        records.iter().filter(|byte| **byte == b'\n').count() as u32
+    }
+
+    /// The bytes of a deed's record, and the file that they are in.
+    fn record_bytes(&self, deed: u32) -> Result<(Vec<u8>, PathBuf), LedgerError> {
+        let Some((first, at)) = self.journal.group_of(deed) else {
+            let path = self.vault(deed).join(RECORD);
+            return Ok((fs::read(&path).map_err(LedgerError::io(&path))?, path));
+        };
+        let [fresh, named] = [RECORDS.0, RECORDS.1].map(|name| self.vault(first).join(name));
+        // An interruption may have come before it had its name.
+        let path = if named.exists() { named } else { fresh };
+        let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
+        let line = bytes.split(|byte| *byte == b'\n').nth(at).unwrap_or_default().to_vec();
+        Ok((line, path))
     }
 
     /// Writes down where the machine is asked to move a deed's entry.
@@ -67,20 +134,19 @@ impl Case {
 
     /// What a deed has taken, with what became known only then.
     pub(crate) fn record(&self, deed: u32) -> Result<Vec<Piece>, LedgerError> {
-        let path = self.vault(deed).join(RECORD);
-        let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
+        let (bytes, path) = self.record_bytes(deed)?;
         if self.journal.record_of(deed).is_some_and(|written| written != short_digest(&bytes)) {
             let why = "it is not the record that the journal speaks of".to_owned();
             return Err(LedgerError::Damaged { path, why });
         }
-        let mut pieces: Vec<Piece> =
-            serde_json::from_slice(&bytes).map_err(|error| LedgerError::Damaged { path, why: error.to_string() })?;
+        let mut pieces: Vec<Piece> = serde_json::from_slice(&bytes)
+            .map_err(|error| LedgerError::Damaged { path: path.clone(), why: error.to_string() })?;
         if let Some(piece) = pieces.iter().find(|piece| !piece.is_sound()) {
             let why = format!(
                 "{} has a name that is not the one of its place",
                 piece.taken().unwrap_or_else(|| Place::file("a file"))
             );
-            return Err(LedgerError::Damaged { path: self.vault(deed).join(RECORD), why });
+            return Err(LedgerError::Damaged { path, why });
         }
         for (piece, after) in pieces.iter_mut().zip(self.journal.times_after(deed)) {
             piece.set_after(*after);

@@ -5,4 +5,5 @@ mod power;
 mod replace;
 mod stage;
 mod strangers;
+mod together;
 mod uninstaller;

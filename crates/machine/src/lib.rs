@@ -203,6 +203,21 @@ pub trait Alter: Observe {
     /// Restarts the machine.
     fn restart(&self) -> Result<(), MachineError>;
 
+    /// From here on edits of the registry may stay in memory, where reading finds them, until
+    /// [`write_edits`](Self::write_edits); tells whether they do. A running system makes every edit at once.
+    fn collect_edits(&self) -> bool {
+        false
+    }
+
+    /// Writes the edits that were collected, each hive once. On an error some hives are written and others not, and
+    /// what was collected for those is forgotten.
+    fn write_edits(&self) -> Result<(), MachineError> {
+        Ok(())
+    }
+
+    /// Forgets the edits that were collected.
+    fn drop_edits(&self) {}
+
     /// A key with everything below it, exactly.
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError>;
 

@@ -4,20 +4,28 @@ use stubble_core::model::text::to_utf16;
 use stubble_core::model::{KeyTree, RegValue};
 use stubble_hive::reg::{Encoding, Writer};
 
-/// A key with all below it, as version 5 of the `.reg` format in UTF-16. Times, class names and
-/// access lists have no place in it: it is a copy for people, beside the exact one.
-pub fn key_text(path: &str, tree: &KeyTree) -> Vec<u8> {
-    let mut writer = Writer::default();
-    write(&full(path), tree, &mut writer);
-    writer.finish(Encoding::Utf16)
-}
+/// Keys and values as version 5 of the `.reg` format in UTF-16. Times, class names and access lists have no place in
+/// it: it is a copy for people, beside the exact one.
+#[derive(Default)]
+pub struct RegText(Option<Writer>);
 
-/// One value of a key, likewise.
-pub fn value_text(key: &str, value: &RegValue) -> Vec<u8> {
-    let mut writer = Writer::default();
-    writer.key(&to_utf16(&full(key)));
-    writer.value(&to_utf16(&value.name), value.kind, &value.data);
-    writer.finish(Encoding::Utf16)
+impl RegText {
+    /// Adds a key with all below it.
+    pub fn key(&mut self, path: &str, tree: &KeyTree) {
+        write(&full(path), tree, self.0.get_or_insert_default());
+    }
+
+    /// Adds one value of a key.
+    pub fn value(&mut self, key: &str, value: &RegValue) {
+        let writer = self.0.get_or_insert_default();
+        writer.key(&to_utf16(&full(key)));
+        writer.value(&to_utf16(&value.name), value.kind, &value.data);
+    }
+
+    /// The text; `None` where nothing was added.
+    pub fn finish(self) -> Option<Vec<u8>> {
+        self.0.map(|writer| writer.finish(Encoding::Utf16))
+    }
 }
 
 fn write(path: &str, tree: &KeyTree, writer: &mut Writer) {

@@ -20,6 +20,9 @@ pub struct State {
     files: Vec<(String, u64, filetime::FileTime)>,
 }
 
+/// Seconds after which a command does not end any more; the slowest takes 40 on a loaded machine.
+const PATIENCE: &str = "400";
+
 /// The parts of the registry that are compared: what Wine itself keeps changing is elsewhere.
 const ROOTS: [&str; 3] = ["HKLM\\SOFTWARE", "HKLM\\SYSTEM\\CurrentControlSet\\Services", "HKCU\\Software"];
 
@@ -64,7 +67,15 @@ impl Windows {
         self.folder.path().join("prefix/drive_c").join(path)
     }
 
+    /// A command in this Windows that is ended after a while: Wine stands still now and then, and a suite that waits
+    /// for it would say nothing at all.
     fn command(&self, program: &str) -> Command {
+        let mut command = self.endless("timeout");
+        command.args(["-k", "5", PATIENCE, program]);
+        command
+    }
+
+    fn endless(&self, program: &str) -> Command {
         let mut command = Command::new(program);
         let home = self.folder.path().join("home");
         command
@@ -80,8 +91,19 @@ impl Windows {
         command
     }
 
+    /// # Panics
+    /// With what runs in this Windows, where the command did not end.
     fn wine(&self, args: &[&str]) -> Output {
-        self.command("wine").args(args).output().unwrap()
+        let out = self.command("wine").args(args).output().unwrap();
+        assert!(out.status.code() != Some(124), "Wine stood still: {args:?} did not end\n{}", self.running());
+        out
+    }
+
+    /// The command lines of everything that runs in it.
+    fn running(&self) -> String {
+        let line = |number: &String| fs::read(format!("/proc/{number}/cmdline")).unwrap_or_default();
+        let shown = |number: &String| String::from_utf8_lossy(&line(number)).replace('\0', " ");
+        self.numbers("").iter().map(shown).collect::<Vec<_>>().join("\n")
     }
 
     /// Installs a package quietly; the exit code is read inside, since only a part of it comes out.
@@ -179,7 +201,7 @@ impl Windows {
     /// Runs the program and kills it after a while; tells whether it was still running.
     pub fn killed_after(&self, time: Duration, args: &[&str]) -> bool {
         let mut child = self
-            .command("wine")
+            .endless("wine")
             .args([&["stubble.exe"], args].concat())
             .stdout(Stdio::null())
             .stderr(Stdio::null())
@@ -204,7 +226,7 @@ impl Windows {
 
     /// Starts a program and does not wait for it.
     pub fn starts(&self, program: &str) {
-        let mut command = self.command("wine");
+        let mut command = self.endless("wine");
         command.arg(program).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         let leaf = program.rsplit('\\').next().unwrap_or(program);
         let began = Instant::now();
@@ -446,5 +468,7 @@ fn collect(folder: &Path, shown: &str, found: &mut Vec<(String, u64, filetime::F
 impl Drop for Windows {
     fn drop(&mut self) {
         let _ = self.command("wineserver").args(["-k", "-w"]).status();
+        // What did not hear it.
+        let _ = Command::new("kill").arg("-9").args(self.numbers("")).stderr(Stdio::null()).status();
     }
 }

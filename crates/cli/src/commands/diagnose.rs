@@ -41,7 +41,7 @@ pub fn run(args: &Diagnose, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cl
 /// The log of the last setup that ran in the case.
 fn last_log(work: Option<&Work>) -> Option<String> {
     let case = &work?.case;
-    let ran = case.journal.lines().iter().rev().find_map(|line| match &line.entry {
+    let ran = case.journal.entries().rev().find_map(|entry| match entry {
         Entry::Installed { log, .. } => Some(log.clone()),
         _ => None,
     });

@@ -169,7 +169,7 @@ fn begun(open: &args::Open, settings: &Settings) -> Result<Option<(String, Stage
 
 /// The stage at which a case goes on, by what was done last.
 fn reached(journal: &Journal) -> Stage {
-    let last = journal.lines().iter().rev().find_map(|line| match &line.entry {
+    let last = journal.entries().rev().find_map(|entry| match entry {
         Entry::Opened { .. } => Some(Stage::Check),
         Entry::Planned { .. } | Entry::Undone { .. } => Some(Stage::Plan),
         Entry::Intent { .. } | Entry::PutOff { .. } => Some(Stage::Clear),

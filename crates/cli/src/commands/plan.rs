@@ -98,7 +98,7 @@ fn decided(mut plan: Plan, args: &args::Plan) -> Result<Plan, CliError> {
 
 /// Whether the file is another than the one that was written last.
 fn edited(case: &Case, text: &str) -> bool {
-    let written = case.journal.lines().iter().rev().find_map(|line| match &line.entry {
+    let written = case.journal.entries().rev().find_map(|entry| match entry {
         Entry::Planned { digest, .. } => Some(digest),
         _ => None,
     });

@@ -47,7 +47,7 @@ pub fn run(args: args::Report, settings: &Settings, ui: &mut Ui) -> Result<Exit,
 
 fn gather(work: &Work) -> Result<CaseReport, CliError> {
     let about = &work.case.about;
-    let complaint = work.case.journal.lines().iter().rev().find_map(|line| match &line.entry {
+    let complaint = work.case.journal.entries().rev().find_map(|entry| match entry {
         Entry::Installed { code, log, .. } if *code != 0 => {
             let bytes = std::fs::read(work.case.folder().join(log)).ok()?;
             let log = stubble_core::logs::diagnose(bytes.as_slice()).ok()?;
@@ -86,7 +86,7 @@ fn gather(work: &Work) -> Result<CaseReport, CliError> {
 
 /// The last setup of the case, where it failed: code, log, and what the log says.
 fn last_failure(work: &Work) -> Option<(u32, String, Option<Run>)> {
-    let last = work.case.journal.lines().iter().rev().find_map(|line| match &line.entry {
+    let last = work.case.journal.entries().rev().find_map(|entry| match entry {
         Entry::Installed { code, log, .. } => Some((*code, log.clone())),
         _ => None,
     });
@@ -118,9 +118,9 @@ fn is_turn(entry: &Entry) -> bool {
 fn events(lines: &[Line]) -> Vec<Event> {
     let mut planned = false;
     let mut found = Vec::new();
-    for line in lines {
-        let Some(mut event) = event(line) else { continue };
-        match &line.entry {
+    for (line, entry) in lines.iter().flat_map(|line| line.entries().iter().map(move |entry| (line, entry))) {
+        let Some(mut event) = event(&line.at, entry) else { continue };
+        match entry {
             Entry::Planned { steps, .. } if planned => {
                 event.text = format!("Plan changed: {}", words::count(*steps, "step"));
                 event.turns = false;
@@ -134,8 +134,8 @@ fn events(lines: &[Line]) -> Vec<Event> {
     found
 }
 
-fn event(line: &Line) -> Option<Event> {
-    let text = match &line.entry {
+fn event(at: &str, entry: &Entry) -> Option<Event> {
+    let text = match entry {
         Entry::Opened { subject, computer } => format!("Case opened for {subject} on {computer}"),
         Entry::Planned { steps, .. } => format!("Plan of {steps} steps written"),
         Entry::Intent { step, kind, place, title, .. } => {
@@ -162,7 +162,7 @@ fn event(line: &Line) -> Option<Event> {
         Entry::Confirmed { good, .. } => {
             format!("Looked again: {}", if *good { "all is as it should be" } else { "not all is as it should be" })
         }
-        Entry::Done { .. } | Entry::UndoIntent { .. } => return None,
+        Entry::Done { .. } | Entry::UndoIntent { .. } | Entry::Together { .. } => return None,
     };
-    Some(Event { at: line.at.clone(), text, turns: is_turn(&line.entry) })
+    Some(Event { at: at.to_owned(), text, turns: is_turn(entry) })
 }

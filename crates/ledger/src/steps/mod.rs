@@ -21,7 +21,7 @@ use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, Guid, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::plan::{Step, StepKind};
 use stubble_core::survey::Survey;
-use stubble_machine::{Above, Alter, MachineError, regtext};
+use stubble_machine::{Above, Alter, MachineError, regtext::RegText};
 
 use crate::{Case, LedgerError};
 
@@ -390,21 +390,46 @@ impl Piece {
         }
     }
 
-    /// What is taken of the registry, as text that Windows itself takes in again.
-    pub(crate) fn registry_text(&self) -> Option<Vec<u8>> {
+    /// Adds what is taken of the registry to a text that Windows itself takes in again.
+    pub(crate) fn write_text(&self, text: &mut RegText) {
         match self {
-            Self::Key { path, tree, .. } => Some(regtext::key_text(path, tree)),
-            Self::Value { key, value, .. } => Some(regtext::value_text(key, value)),
-            Self::Part { key, was, .. } => Some(regtext::value_text(key, was)),
-            Self::Layer { list, was, .. } => Some(regtext::key_text(list, was)),
-            Self::Setting { key, was, .. } => was.as_ref().map(|was| regtext::value_text(key, was)),
-            Self::Process { .. }
+            Self::Key { path: key, tree, .. } | Self::Layer { list: key, was: tree, .. } => text.key(key, tree),
+            Self::Value { key, value, .. }
+            | Self::Part { key, was: value, .. }
+            | Self::Setting { key, was: Some(value), .. } => text.value(key, value),
+            Self::Setting { was: None, .. }
+            | Self::Process { .. }
             | Self::Service { .. }
             | Self::Entry { .. }
             | Self::Network
             | Self::Uninstaller { .. }
             | Self::Replace { .. }
-            | Self::Copy { .. } => None,
+            | Self::Copy { .. } => {}
+        }
+    }
+
+    /// The key above a piece that is one edit of the registry, whose time the piece has; `None` for every other piece.
+    pub(crate) fn key_above(&self) -> Option<&str> {
+        match self {
+            Self::Key { path, .. } => parent(path),
+            Self::Value { key, .. } | Self::Part { key, .. } => Some(key),
+            _ => None,
+        }
+    }
+
+    /// The value that a piece changes only a part of.
+    pub(crate) fn part_of(&self) -> Option<Place> {
+        match self {
+            Self::Part { key, was, .. } => Some(Place::value(key.as_str(), was.name.as_str())),
+            _ => None,
+        }
+    }
+
+    /// The time stamp above it, before it is taken, where it is one edit of the registry.
+    pub(crate) fn before_mut(&mut self) -> Option<&mut FileTime> {
+        match self {
+            Self::Key { before, .. } | Self::Value { before, .. } | Self::Part { before, .. } => Some(before),
+            _ => None,
         }
     }
 

@@ -104,6 +104,46 @@ pub fn stage() -> Stage {
     stage
 }
 
+/// Places of the registry in three hives: values in the middle of a key, two entries of one list, keys beside each other.
+const REGISTRY: &str = r#"
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\App Paths\desk.exe'
+values = { '' = 'C:\Program Files\Scale Desk\desk.exe' }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\App Paths\tray.exe'
+values = { '' = 'C:\Program Files\Scale Desk\tray.exe' }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\App Paths\other.exe'
+values = { '' = 'C:\Tools\other.exe' }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\RunOnce'
+values = { A = "a.exe", Scale = '"C:\Program Files\Scale Desk\desk-1.exe"', B = "b.exe", Desk = '"C:\Program Files\Scale Desk\desk-2.exe"', C = "c.exe" }
+
+[[key]]
+path = 'HKU\maren\Software\Microsoft\Windows\CurrentVersion\Run'
+values = { A = "a.exe", Desk = '"C:\Program Files\Scale Desk\desk.exe"', B = "b.exe", Tray = '"C:\Program Files\Scale Desk\tray.exe"' }
+
+[[key]]
+path = 'HKU\maren\Software\Scale Desk'
+values = { Window = "40,40,800,600" }
+
+[[key]]
+path = 'HKU\maren\Environment'
+values = { Path = { expand = 'C:\Tools;C:\Program Files\Scale Desk;C:\Program Files\Scale Desk\bin;C:\More' } }
+
+[[key]]
+path = 'HKLM\SYSTEM\ControlSet001\Services\EventLog\Application\Scale Desk'
+values = { EventMessageFile = 'C:\Program Files\Scale Desk\desk-1.dll' }
+"#;
+
+/// The small machine with much of the subject in its registry.
+pub fn stage_registry() -> Stage {
+    stage_of(&format!("{WORLD}{REGISTRY}"), &|_| None, Decision::Remove)
+}
+
 /// What holds a file of the subject, and starts again after a restart.
 const HOLDER: &str = r#"
 [[file]]

@@ -111,6 +111,19 @@ impl Alter for Bench {
         self.start_anew()
     }
 
+    fn collect_edits(&self) -> bool {
+        self.disk.collect_edits();
+        true
+    }
+
+    fn write_edits(&self) -> Result<(), MachineError> {
+        self.disk.write_collected()
+    }
+
+    fn drop_edits(&self) {
+        self.disk.drop_collected();
+    }
+
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {
         self.edit()?.read(path)
     }

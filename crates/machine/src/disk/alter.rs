@@ -92,6 +92,19 @@ impl Alter for Disk {
         Err(MachineError::Unsupported("restarting"))
     }
 
+    fn collect_edits(&self) -> bool {
+        Disk::collect_edits(self);
+        true
+    }
+
+    fn write_edits(&self) -> Result<(), MachineError> {
+        self.write_collected()
+    }
+
+    fn drop_edits(&self) {
+        self.drop_collected();
+    }
+
     fn read_key(&self, path: &str) -> Result<KeyTree, MachineError> {
         self.edit().read(path)
     }

@@ -124,6 +124,10 @@ impl Edits for Edit<'_> {
     }
 
     fn delete(&mut self, key: &str) -> Result<Above, MachineError> {
+        // Asked before the hive is opened for editing: what is not there is no failed edit.
+        if !self.has_key(key)? {
+            return Err(MachineError::Absent(key.to_owned()));
+        }
         self.with(key, |hive, rest, now| {
             let (above, name) = rest.rsplit_once('\\').ok_or(HiveError::Absent)?;
             let above = find(hive, above)?.ok_or(HiveError::Absent)?;
@@ -134,6 +138,7 @@ impl Edits for Edit<'_> {
     }
 
     fn delete_value(&mut self, key: &str, name: &str) -> Result<Above, MachineError> {
+        self.read_value(key, name)?;
         self.with(key, |hive, rest, now| {
             let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
             let before = FileTime(hive.key(at)?.last_written);
@@ -174,21 +179,17 @@ impl Edits for Edit<'_> {
         })
     }
 
-    fn commit(self) -> Result<(), MachineError> {
-        for (path, mut lent) in self.open {
-            let file = self.disk.locate(&path)?.ok_or_else(|| MachineError::Absent(path.clone()))?;
-            lent.is_still(&path, &file)?;
-            let was_replayed = *lent.hive.recovery() != Recovery::Clean;
-            self.disk.replace(&path, &file, lent.hive.to_bytes(self.now.0))?;
-            if was_replayed {
-                for log in self.disk.logs_of(&path)? {
-                    self.disk.replace(&path, &log, &[])?;
-                }
-            }
-            let lent = lent.written_to(&file);
-            self.disk.give_back(&path, lent);
+    fn commit(mut self) -> Result<(), MachineError> {
+        while let Some((path, lent)) = self.open.pop_first() {
+            self.disk.settle_hive(&path, lent, self.now.0)?;
         }
         Ok(())
+    }
+}
+
+impl Drop for Edit<'_> {
+    fn drop(&mut self) {
+        self.open.values().for_each(|lent| self.disk.kept.lose(lent));
     }
 }
 
@@ -233,6 +234,23 @@ fn make(hive: &mut Hive, rest: &str, now: u64) -> Result<KeyAt, HiveError> {
 }
 
 impl Disk {
+    /// Writes an edited hive and empties the logs that completed it.
+    pub(super) fn write_hive(&self, path: &str, mut lent: Lent) -> Result<(), MachineError> {
+        let file = self.locate(path)?.ok_or_else(|| MachineError::Absent(path.to_owned()))?;
+        lent.is_still(path, &file)?;
+        let was_replayed = *lent.hive.recovery() != Recovery::Clean;
+        let edited = lent.edited();
+        self.replace(path, &file, lent.hive.to_bytes(edited))?;
+        if was_replayed {
+            for log in self.logs_of(path)? {
+                self.replace(path, &log, &[])?;
+            }
+        }
+        let lent = lent.written_to(&file);
+        self.give_back(path, lent);
+        Ok(())
+    }
+
     /// Replaces a file in one instant: the new content is on the disk before the name leads to
     /// it. The new file has the attributes and the access list of the old one, and the folder
     /// keeps its time stamp: it did not change for anyone but us.
