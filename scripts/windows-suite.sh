@@ -26,7 +26,7 @@ target=x86_64-pc-windows-gnu
 built=$PWD/target/windows/$target/debug
 for_windows() {
   env PATH="/usr/bin:$PATH" RUSTC=/usr/bin/rustc RUSTC_BOOTSTRAP=1 CARGO_TARGET_DIR="$PWD/target/windows" \
-    CARGO_PROFILE_DEV_OPT_LEVEL=0 /usr/bin/cargo "$1" -Zbuild-std=std,panic_unwind --target "$target" --locked "${@:2}"
+    /usr/bin/cargo "$1" -Zbuild-std=std,panic_unwind --target "$target" --locked "${@:2}"
 }
 echo "-- building for Windows"
 # All at once: what the program and its tests share is built once. Of the program's own tests only the golden

@@ -1,5 +1,6 @@
 //! The case folder.
 
+use std::cell::RefCell;
 use std::fs::{self, File, TryLockError};
 use std::path::{Path, PathBuf};
 
@@ -81,6 +82,8 @@ pub struct Case {
     pub about: About,
     /// What was done.
     pub journal: Journal,
+    /// The file of records that was read last, with its lines: deeds that were done together are asked for together.
+    pub(crate) last_records: RefCell<(PathBuf, Vec<Vec<u8>>)>,
     _lock: File,
 }
 
@@ -100,7 +103,7 @@ impl Case {
         write_json(&folder.join(ABOUT), &about)?;
         let mut journal = Journal::open(&folder.join(JOURNAL))?;
         journal.append(Entry::Opened { subject: about.subject.name.clone(), computer: about.computer.clone() })?;
-        Ok(Self { folder: folder.to_owned(), about, journal, _lock: lock })
+        Ok(Self { folder: folder.to_owned(), about, journal, last_records: RefCell::default(), _lock: lock })
     }
 
     /// Opens the case in a folder.
@@ -115,7 +118,7 @@ impl Case {
             return Err(LedgerError::Damaged { path: folder.join(ABOUT), why });
         }
         let journal = Journal::open(&folder.join(JOURNAL))?;
-        let case = Self { folder: folder.to_owned(), about, journal, _lock: lock };
+        let case = Self { folder: folder.to_owned(), about, journal, last_records: RefCell::default(), _lock: lock };
         case.reconcile()?;
         Ok(case)
     }

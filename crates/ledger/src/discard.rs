@@ -63,7 +63,7 @@ fn wanted(case: &Case, steps: &[String]) -> Result<Vec<Deed>, LedgerError> {
 pub fn discard(case: &mut Case, machine: &dyn Alter, steps: &[String]) -> Result<Vec<HeldEntry>, LedgerError> {
     let _held = case.hold(machine)?;
     case.is_not_older(machine)?;
-    crate::carry_out::finish_open(case, machine)?;
+    crate::finish::finish_open(case, machine)?;
     let held = case.held_entries(machine, steps)?;
     for one in &held {
         let deeds = wanted(case, std::slice::from_ref(&one.step))?;

@@ -9,7 +9,8 @@ use stubble_core::loans::{Lent, Loan};
 use stubble_core::model::Place;
 use stubble_machine::{Alter, MachineError};
 
-use crate::carry_out::{done, finish_open, take_all, times};
+use crate::carry_out::{done, take_all, times};
+use crate::finish::finish_open;
 use crate::journal::{Borrowed, DeedState, Entry};
 use crate::steps::{At, Piece, setting};
 use crate::{Case, LedgerError};

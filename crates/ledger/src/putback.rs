@@ -5,7 +5,8 @@ use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
 use stubble_machine::{Alter, MachineError};
 
-use crate::carry_out::{done, finish_open, put_back_all, settle_put_off};
+use crate::carry_out::{done, put_back_all};
+use crate::finish::{finish_open, settle_put_off};
 use crate::journal::{Deed, DeedState, Entry};
 use crate::{Case, LedgerError, together};
 

@@ -120,9 +120,12 @@ impl Case {
         let [fresh, named] = [RECORDS.0, RECORDS.1].map(|name| self.vault(first).join(name));
         // An interruption may have come before it had its name.
         let path = if named.exists() { named } else { fresh };
-        let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
-        let line = bytes.split(|byte| *byte == b'\n').nth(at).unwrap_or_default().to_vec();
-        Ok((line, path))
+        let mut last = self.last_records.borrow_mut();
+        if last.0 != path {
+            let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
+            *last = (path, bytes.split(|byte| *byte == b'\n').map(<[u8]>::to_vec).collect());
+        }
+        Ok((last.1.get(at).cloned().unwrap_or_default(), last.0.clone()))
     }
 
     /// Writes down where the machine is asked to move a deed's entry.
