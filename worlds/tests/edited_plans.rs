@@ -128,13 +128,13 @@ fn what_is_accepted_takes_nothing_of_windows() {
         let registered = Registered::read(&survey);
         let Identified::One(subject) = identify(&survey, &registered, &[], &typed) else { continue };
         let plan = build(&survey, &registered, &trace(&survey, &registered, &subject), &subject.name);
-        assert!(validate(&plan, &survey).is_ok(), "seed {seed}: the plan as it was made");
+        assert!(validate(&plan, &survey, None).is_ok(), "seed {seed}: the plan as it was made");
         let stays = Stays::of(&machine);
         let mut rng = fastrand::Rng::with_seed(seed);
         for number in 0..EDITS {
             let plan = edited(&mut rng, &plan, &stays);
             tried += 1;
-            if validate(&plan, &survey).is_err() {
+            if validate(&plan, &survey, None).is_err() {
                 continue;
             }
             accepted += 1;

@@ -9,10 +9,11 @@ use stubble_core::logs::Run;
 use stubble_core::model::path::leaf;
 use stubble_core::packages::{Package, Registered};
 use stubble_core::payloads::{Launch, carried};
+use stubble_core::plan::{Plan, from_toml_begun};
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Gap, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
-use stubble_ledger::{Case, finish};
+use stubble_ledger::{Case, DeedState, Moment, finish};
 use stubble_machine::{MachineError, Observe};
 
 use crate::Ui;
@@ -67,6 +68,22 @@ impl Work {
             self.registered = Registered::read(&self.survey);
         }
         Ok(())
+    }
+
+    /// Whether anything is taken now.
+    pub fn has_begun(&self) -> bool {
+        self.case.journal.deeds().iter().any(|deed| deed.state != DeedState::Over)
+    }
+
+    /// The plan as its file has it, checked against the machine.
+    pub fn plan(&self) -> Result<Plan, CliError> {
+        self.checked(&self.case.plan_text()?)
+    }
+
+    /// A plan's text, checked against the machine as it is and, once it was begun, as it was right before.
+    pub fn checked(&self, text: &str) -> Result<Plan, CliError> {
+        let began = if self.has_begun() { self.case.survey(Moment::BeforeClear)? } else { None };
+        Ok(from_toml_begun(text, &self.survey, began.as_ref())?)
     }
 
     /// What belongs to the subject now.

@@ -1,8 +1,10 @@
 //! Tests of the built program, and of the plan of the house.
 
+mod crashes;
 mod house;
 mod jobs;
 mod judges;
 mod looks;
+mod staged;
 mod two_writers;
 mod undo;

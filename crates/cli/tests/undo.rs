@@ -39,13 +39,13 @@ fn planned() -> tempfile::TempDir {
 
 /// Every file with its bytes and time, every folder with its time; of hives every key with name,
 /// time, class and access list, and every value in its order with its raw data.
-fn everything(folder: &Path) -> BTreeMap<String, String> {
+pub fn everything(folder: &Path) -> BTreeMap<String, String> {
     let mut all = BTreeMap::new();
     walk(&folder.join("bench"), &mut all);
     all
 }
 
-fn walk(at: &Path, all: &mut BTreeMap<String, String>) {
+pub fn walk(at: &Path, all: &mut BTreeMap<String, String>) {
     for entry in fs::read_dir(at).unwrap().map(Result::unwrap) {
         let path = entry.path();
         let meta = fs::symlink_metadata(&path).unwrap();
@@ -88,7 +88,7 @@ fn key(hive: &Hive, at: KeyAt, path: String, all: &mut BTreeMap<String, String>)
     all.insert(path, text);
 }
 
-fn assert_same(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>, when: &str) {
+pub fn assert_same(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>, when: &str) {
     let differs = |(name, state): &(&String, &String)| after.get(*name) != Some(*state);
     let changed: Vec<_> = before.iter().filter(differs).map(|(name, state)| (name, state, after.get(name))).collect();
     let added: Vec<_> = after.keys().filter(|name| !before.contains_key(*name)).collect();

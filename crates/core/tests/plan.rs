@@ -250,7 +250,7 @@ fn every_hostile_edit_is_refused_by_name() {
     for (number, (edit, refusal)) in edits.into_iter().enumerate() {
         let (survey, mut plan) = plan();
         edit(&mut plan);
-        let Err(error) = validate(&plan, &survey) else { panic!("edit {number} was allowed") };
+        let Err(error) = validate(&plan, &survey, None) else { panic!("edit {number} was allowed") };
         // A process that asks is not chosen; edited ones are looked at when they are.
         assert!(refusal(&error), "edit {number}: {error}");
     }
@@ -262,7 +262,7 @@ fn a_protected_place_is_refused_only_where_it_would_be_taken() {
     let folder = step(&mut plan, StepKind::TakeFolder);
     folder.place.path = "C:\\Windows".into();
     folder.decision = Decision::Keep;
-    validate(&plan, &survey).unwrap();
+    validate(&plan, &survey, None).unwrap();
 }
 
 #[test]
@@ -273,7 +273,7 @@ fn a_service_of_windows_is_never_taken() {
     let survey = pc.survey();
     let mut plan = build(&survey, &Registered::read(&survey), &trace, "Scale Desk");
     step(&mut plan, StepKind::RemoveService).place.path = "eventlog".into();
-    let error = validate(&plan, &survey).unwrap_err();
+    let error = validate(&plan, &survey, None).unwrap_err();
     assert!(matches!(error, PlanError::Protected { .. }), "{error}");
 }
 
@@ -331,9 +331,9 @@ fn a_plan_that_takes_the_library_of_a_network_layer_without_its_entry_is_refused
     pc.raw(layers.rsplit_once('\\').unwrap().0, RegValue::dword("Num_Catalog_Entries", 1));
     let (survey, trace) = (pc.survey(), traced(&pc, "scale desk"));
     let mut plan = build(&survey, &Registered::read(&survey), &trace, "Quernlight Scale Desk");
-    validate(&plan, &survey).unwrap();
+    validate(&plan, &survey, None).unwrap();
     step(&mut plan, StepKind::TakeLayer).decision = Decision::Keep;
-    let refused = validate(&plan, &survey).unwrap_err();
+    let refused = validate(&plan, &survey, None).unwrap_err();
     assert!(matches!(&refused, PlanError::Protected { place, .. } if place.ends_with("names.dll")), "{refused}");
 }
 

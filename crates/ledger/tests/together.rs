@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use stubble_core::model::PlaceKind;
+use stubble_core::plan::{from_toml_begun, to_toml};
 use stubble_core::survey::compare::Difference;
 use stubble_ledger::{Entry, Outcome, carry_out, putback};
 use stubble_machine::Observe;
@@ -145,4 +146,28 @@ fn a_record_of_a_group_that_was_changed_is_refused_alone() {
     assert_eq!(changed.get(), 1, "{back:#?}");
     let text_for_people = std::fs::read(Path::new(&records).with_extension("reg")).unwrap();
     assert!(text_for_people.starts_with(&[0xFF, 0xFE]), "it is what Windows takes in");
+}
+
+/// What shows whose a place is goes with the steps before: the service of a driver's file, a registration.
+#[test]
+fn after_every_step_the_rest_of_the_plan_is_still_accepted() {
+    let grown = (1..=12).filter_map(crate::stage::stage_grown);
+    let mut checked = 0;
+    for stage in [crate::stage::demo_stage(), stage_registry()].into_iter().chain(grown) {
+        let text = to_toml(&stage.plan);
+        let mut case = stage.fresh_case();
+        let mut part = stage.plan.clone();
+        for step in 1..=stage.plan.steps.len() {
+            part.steps = stage.plan.steps[..step].to_vec();
+            carry_out(&mut case, &stage.bench, &part, &mut |_| {}).unwrap();
+            let now = stage.bench.survey().unwrap();
+            if let Err(error) = from_toml_begun(&text, &now, Some(&stage.before)) {
+                panic!("after {}: {error}", stage.plan.steps[step - 1].place);
+            }
+            checked += 1;
+        }
+        drop(case);
+        stage.undo();
+    }
+    assert!(checked > 150, "only {checked} steps");
 }

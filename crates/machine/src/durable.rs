@@ -2,7 +2,8 @@
 //! folder alike, one operation at a time.
 //!
 //! A [`Witness`] sees each operation before and after it, in order, and can let the power fail at
-//! any of them. Tests prove with it that no interruption leaves a machine in between.
+//! any of them. Tests prove with it that no interruption leaves a machine in between. The whole program can be ended
+//! at any of them as well, where it is built with debug assertions: see [`CRASH_AT`].
 
 use std::cell::RefCell;
 use std::fs::{self, File, OpenOptions};
@@ -86,7 +87,35 @@ pub fn witnessed<T>(witness: Rc<dyn Witness>, work: impl FnOnce() -> T) -> T {
 
 /// Does one operation under the eyes of the witness, if there is one.
 pub fn operate<T, E>(op: impl FnOnce() -> Op, work: impl FnOnce() -> Result<T, E>) -> Result<T, E> {
+    #[cfg(debug_assertions)]
+    may_crash(false, || ());
     torn(op, |_| work())
+}
+
+/// The variable of the environment with the number of the operation before which this process ends, as if it had been
+/// killed, with [`CRASHED`]; with an `h` behind the number it ends in the middle of what the operation writes. A
+/// release does not look at it.
+pub const CRASH_AT: &str = "STUBBLE_CRASH_AT";
+
+/// Exit codes of a process that ended before an operation: one that does not write, and one that does.
+pub const CRASHED: [i32; 2] = [86, 87];
+
+#[cfg(debug_assertions)]
+fn may_crash<T>(is_write: bool, half: impl FnOnce() -> T) {
+    use std::sync::OnceLock;
+    use std::sync::atomic::{AtomicI64, Ordering};
+    static LEFT: OnceLock<(AtomicI64, bool)> = OnceLock::new();
+    let (left, in_the_middle) = LEFT.get_or_init(|| {
+        let at = std::env::var(CRASH_AT).unwrap_or_default();
+        let number = at.trim_end_matches('h').parse().unwrap_or(i64::MAX);
+        (AtomicI64::new(number), at.ends_with('h'))
+    });
+    if left.fetch_sub(1, Ordering::Relaxed) == 1 {
+        if *in_the_middle && is_write {
+            half();
+        }
+        std::process::exit(CRASHED[usize::from(is_write)]);
+    }
 }
 
 fn torn<T, E>(op: impl FnOnce() -> Op, work: impl FnOnce(bool) -> Result<T, E>) -> Result<T, E> {
@@ -206,6 +235,8 @@ pub fn open_to_append(path: &Path) -> io::Result<File> {
 /// Writes at the end of an open file.
 pub fn append(file: &mut File, path: &Path, bytes: &[u8]) -> io::Result<()> {
     let len = bytes.len() as u64;
+    #[cfg(debug_assertions)]
+    may_crash(true, || file.write_all(&bytes[..bytes.len() / 2]));
     torn(
         || Op::Append(path.to_owned(), len),
         |half| file.write_all(if half { &bytes[..bytes.len() / 2] } else { bytes }),

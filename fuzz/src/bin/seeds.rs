@@ -14,9 +14,20 @@ use stubble_machine::bench::world::{EventRow, write_events};
 fn main() -> std::io::Result<()> {
     let root = std::env::args().nth(1).unwrap_or_else(|| "corpus".to_owned());
     let root = Path::new(&root);
-    for target in
-        ["read", "replay", "edit", "reg", "content", "package", "plan", "log", "events", "footprint", "condition"]
-    {
+    for target in [
+        "read",
+        "replay",
+        "edit",
+        "reg",
+        "content",
+        "package",
+        "plan",
+        "log",
+        "events",
+        "footprint",
+        "condition",
+        "case",
+    ] {
         fs::create_dir_all(root.join(target))?;
     }
     for (number, size) in [0, 3, 40, 600].into_iter().enumerate() {
@@ -48,6 +59,11 @@ fn main() -> std::io::Result<()> {
     let task = "<Task><Actions><Exec><Command>C:\\a.exe</Command><Arguments>/b</Arguments></Exec></Actions></Task>";
     fs::write(root.join("content/task"), task)?;
     fs::write(root.join("content/program"), program())?;
+    // Each kind of change, in each of the ways in which a case is used.
+    for how in 0..16_u8 {
+        let edits: Vec<u8> = (0..16_u8).map(|byte| byte.wrapping_mul(29).wrapping_add(how.wrapping_mul(53))).collect();
+        fs::write(root.join("case").join(how.to_string()), [&[how][..], &edits].concat())?;
+    }
     fs::write(root.join("plan/written"), PLAN)?;
     let log = "MSI (s) (0C:5A) [06:40:00:000]: PROPERTY CHANGE: Adding A property. Its value is 'b'.\nAction ended 06:40:00: \
                X. Return value 3.\nFile: C:\\a\\b.dll;  To be installed;  No patch\nProperty(S): ProductCode = \

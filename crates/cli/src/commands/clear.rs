@@ -1,8 +1,8 @@
 //! `clear`: carries the plan out.
 
-use stubble_core::plan::{Plan, from_toml};
+use stubble_core::plan::Plan;
 use stubble_core::trace::Decision;
-use stubble_ledger::{DeedState, Moment, carry_out, keep_restore_point};
+use stubble_ledger::{Moment, carry_out, keep_restore_point};
 use stubble_machine::RestorePoint;
 
 use super::consent;
@@ -24,7 +24,7 @@ pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
         work.finish_half_done()?;
         yes = true;
     }
-    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    let plan = work.plan()?;
     let question = format!("Carry out {} steps on {}?", plan.chosen().count(), plan.machine);
     consent(yes, &question, ui)?;
     keep_restore_point_first(&mut work, args, ui)?;
@@ -33,7 +33,7 @@ pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
 
 /// Before the first step of a case, unless somebody does without: it can take a minute.
 fn keep_restore_point_first(work: &mut Work, args: Clear, ui: &mut Ui) -> Result<(), CliError> {
-    if args.no_restore_point || has_begun(work) {
+    if args.no_restore_point || work.has_begun() {
         return Ok(());
     }
     match keep_restore_point(&mut work.case, work.machine.alter()?)? {
@@ -46,15 +46,10 @@ fn keep_restore_point_first(work: &mut Work, args: Clear, ui: &mut Ui) -> Result
     Ok(())
 }
 
-/// Whether anything is taken now.
-fn has_begun(work: &Work) -> bool {
-    work.case.journal.deeds().iter().any(|deed| deed.state != DeedState::Over)
-}
-
 /// Carries out what is left of a plan and shows it as it happens.
 pub fn carry(work: &mut Work, plan: &Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     work.machine.alter()?;
-    if !has_begun(work) {
+    if !work.has_begun() {
         // What everything is compared with at the end.
         work.case.keep_survey(Moment::BeforeClear, &work.survey)?;
     }

@@ -2,7 +2,6 @@
 
 use stubble_core::confirm::seal::sha256;
 use stubble_core::logs::diagnose;
-use stubble_core::plan::from_toml;
 use stubble_core::trace::Decision;
 use stubble_core::watch::{Shown, Sign};
 use stubble_ledger::install;
@@ -70,7 +69,7 @@ fn gently(
     ui: &mut Ui,
 ) -> Result<Exit, CliError> {
     work.finish_half_done()?;
-    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    let plan = work.plan()?;
     if once(work, file, args, settings, ui)? {
         ui.tell("note: setup works as it is; nothing of the plan was carried out\n");
         return Ok(Exit::Done);

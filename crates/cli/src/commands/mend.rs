@@ -1,6 +1,6 @@
 //! `mend`: the whole job, guided.
 
-use stubble_core::plan::{Step, from_toml};
+use stubble_core::plan::Step;
 use stubble_core::subject::names::squashed;
 use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, Journal};
@@ -201,7 +201,7 @@ fn planned(guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Ex
     let none = args::Plan { anew: true, ..args::Plan::default() };
     let exit = plan::run(&none, settings, ui)?;
     let mut work = Work::begin(settings)?;
-    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    let plan = work.plan()?;
     for step in plan.steps.into_iter().filter(|step| step.decision == Decision::Ask) {
         let take = guide.decide(&step, ui)?;
         let names = vec![step.id.clone()];

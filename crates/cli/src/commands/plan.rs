@@ -1,6 +1,6 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
-use stubble_core::plan::{Plan, build_in_order, from_toml, repair, to_toml};
+use stubble_core::plan::{Plan, build_in_order, repair, to_toml};
 use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, LedgerError};
 use stubble_machine::MachineError;
@@ -47,7 +47,7 @@ pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
             return Err(CliError::PlanEdited(work.case.plan_path()));
         }
         _ if args.repair => decided(repair_plan(work)?, args)?,
-        Ok(text) if deciding && !args.anew => decided(from_toml(&text, &work.survey)?, args)?,
+        Ok(text) if deciding && !args.anew => decided(work.checked(&text)?, args)?,
         Ok(text) if !args.anew && edited(&work.case, &text) => {
             return Err(CliError::PlanEdited(work.case.plan_path()));
         }
@@ -63,7 +63,7 @@ pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
     };
     let text = to_toml(&plan);
     // What is written must be readable and allowed; a plan of our own is no exception.
-    from_toml(&text, &work.survey)?;
+    work.checked(&text)?;
     work.case.set_plan(&text, plan.steps.len())?;
     Ok(plan)
 }

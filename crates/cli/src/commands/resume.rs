@@ -1,7 +1,5 @@
 //! `resume`: goes on after an interruption.
 
-use stubble_core::plan::from_toml;
-
 use super::{clear, consent};
 use crate::args::Consent;
 use crate::errors::CliError;
@@ -16,6 +14,6 @@ pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliE
     }
     consent(args.yes, &format!("Go on with the plan on {}?", work.survey.facts.computer), ui)?;
     work.finish_half_done()?;
-    let plan = from_toml(&work.case.plan_text()?, &work.survey)?;
+    let plan = work.plan()?;
     clear::carry(&mut work, &plan, settings, ui)
 }

@@ -56,8 +56,13 @@ pub fn to_toml(plan: &Plan) -> String {
 
 /// Reads a plan and checks it against the machine's protected places.
 pub fn from_toml(text: &str, survey: &Survey) -> Result<Plan, PlanError> {
+    from_toml_begun(text, survey, None)
+}
+
+/// The same for a plan that may have been begun, with the machine as it was right before; see [`validate`].
+pub fn from_toml_begun(text: &str, survey: &Survey, began: Option<&Survey>) -> Result<Plan, PlanError> {
     let plan: Plan = toml::from_str(text).map_err(|error| PlanError::Unreadable(Box::new(error)))?;
-    validate(&plan, survey)?;
+    validate(&plan, survey, began)?;
     Ok(plan)
 }
 

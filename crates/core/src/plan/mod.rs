@@ -13,7 +13,7 @@ use crate::model::Place;
 use crate::trace::{Decision, Standing};
 
 pub use build::{Holder, build, build_in_order, foreign_holders};
-pub use file::{FORMAT, from_toml, to_toml};
+pub use file::{FORMAT, from_toml, from_toml_begun, to_toml};
 pub use order::ordered;
 pub use repair::repair;
 pub use validate::{PlanError, validate};

@@ -98,7 +98,10 @@ pub enum PlanError {
 }
 
 /// Checks everything that `clear` relies on, before anything is changed.
-pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
+///
+/// `began` is the machine right before the plan was begun, where it was: what shows whose a place is may be taken by
+/// now, such as the service of a driver's file. A place that is still as it was then may be what it was then.
+pub fn validate(plan: &Plan, survey: &Survey, began: Option<&Survey>) -> Result<(), PlanError> {
     if plan.format != FORMAT {
         return Err(PlanError::Format { found: plan.format.clone() });
     }
@@ -119,13 +122,19 @@ pub fn validate(plan: &Plan, survey: &Survey) -> Result<(), PlanError> {
     }
     let chosen: Vec<&Step> = plan.chosen().collect();
     let registered = Registered::read(survey);
+    let began = began.map(|began| (began, Registered::read(began)));
     for step in &chosen {
         check_kind(step)?;
-        check_place(step, &step.place, survey)?;
-        for part in &step.parts {
-            check_path(step, part)?;
+        for place in step.parts.iter().chain([&step.place]) {
+            check_path(step, place)?;
         }
-        check_parts(step, &registered, survey, &chosen)?;
+        let now = check_on(step, &registered, survey, &chosen);
+        match &began {
+            Some((began, registered)) if now.is_err() && is_unchanged(step, began, survey) => {
+                check_on(step, registered, began, &chosen)?;
+            }
+            _ => now?,
+        }
     }
     check_network(&chosen, survey)?;
     // What an uninstaller leaves of what it should take is for the other steps.
@@ -196,8 +205,22 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
     Err(PlanError::Kind { step: step.id.clone(), kind: step.kind.words(), place: step.place.to_string() })
 }
 
+/// Checks what depends on what else is on the machine.
+fn check_on(step: &Step, registered: &Registered, survey: &Survey, chosen: &[&Step]) -> Result<(), PlanError> {
+    check_place(step, &step.place, survey)?;
+    check_parts(step, registered, survey, chosen)
+}
+
+/// Whether a step's places are as they were, as far as they are there.
+fn is_unchanged(step: &Step, began: &Survey, survey: &Survey) -> bool {
+    let is_same = |place: &&Place| {
+        let now = state::of(survey, place);
+        now.is_none() || now == state::of(began, place)
+    };
+    step.places().iter().all(is_same)
+}
+
 fn check_place(step: &Step, place: &Place, survey: &Survey) -> Result<(), PlanError> {
-    check_path(step, place)?;
     let protected = protected::why_on(survey, place);
     match protected {
         Some(why) => Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() }),

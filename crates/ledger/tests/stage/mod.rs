@@ -7,12 +7,12 @@ use std::path::{Path, PathBuf};
 
 use stubble_core::packages::layout::Layout;
 use stubble_core::packages::{Package, Registered};
-use stubble_core::plan::{Plan, build, from_toml, repair, to_toml};
+use stubble_core::plan::{Plan, build, from_toml, from_toml_begun, repair, to_toml};
 use stubble_core::subject::{Identified, identify};
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::{Decision, trace};
-use stubble_ledger::{About, Case, Outcome, carry_out, finish, putback, restart};
+use stubble_ledger::{About, Case, DeedState, Outcome, carry_out, finish, putback, restart};
 use stubble_machine::Observe;
 use stubble_machine::bench::{Bench, demo, world};
 
@@ -374,7 +374,8 @@ impl Stage {
             return self.plan.clone();
         }
         let survey = self.bench.survey().unwrap();
-        from_toml(&to_toml(&self.plan), &survey).unwrap()
+        let has_begun = case.journal.deeds().iter().any(|deed| deed.state != DeedState::Over);
+        from_toml_begun(&to_toml(&self.plan), &survey, has_begun.then_some(&self.before)).unwrap()
     }
 
     /// Puts everything back.
