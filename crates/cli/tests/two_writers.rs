@@ -7,13 +7,17 @@
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 
+use stubble_core::model::Place;
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Difference, compare};
 use stubble_machine::Observe;
 use stubble_machine::bench::{Bench, demo, world};
 use stubble_machine::disk::Disk;
 
+use crate::staged::copy;
+
 const BUSY: i32 = 3;
+const PAYLOAD: &str = "C:\\Users\\maren\\Downloads\\QuernlightScaleDesk-5.2.msi";
 
 fn command(folder: &Path, case: &str, args: &[&str]) -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_stubble"));
@@ -103,6 +107,77 @@ fn pairs(on: &str) {
         }
     }
     assert!(both > 0, "{busy} of them found the machine held");
+}
+
+/// What cannot be undone, beside each command: the machine is made anew for each round. Where it ends is one of the
+/// two that each order of both would come to, with everything of the second case put back.
+fn pairs_for_good(on: &str) {
+    let folder = stage(on);
+    let folder = folder.path();
+    for case in ["one", "two"] {
+        works(folder, case, &["payload", "--choose", PAYLOAD]);
+    }
+    works(folder, "one", &["clear", "--yes"]);
+    let template = stubble_worlds::scratch();
+    copy(folder, template.path());
+    let begin = || {
+        for entry in std::fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            std::fs::remove_dir_all(entry.path()).unwrap();
+        }
+        copy(template.path(), folder);
+    };
+    let cleared = survey(folder, on);
+    let is_bench = on.starts_with("bench:");
+    // A disk does not run, and nothing is installed on it.
+    let installed = is_bench.then(|| {
+        works(folder, "one", &["install", "--yes"]);
+        let after = survey(folder, on);
+        compare(&cleared, &after)
+    });
+    let lasting: Vec<&[&str]> =
+        [&["install", "--yes"][..], &["discard", "--yes"]].into_iter().skip(usize::from(!is_bench)).collect();
+    let others: [&[&str]; 6] = [
+        &["clear", "--yes"],
+        &["putback", "--yes"],
+        &["resume", "--yes"],
+        &["giveback", "--yes"],
+        &["install", "--yes"],
+        &["discard", "--yes"],
+    ];
+    let (mut busy, mut both) = (0, 0);
+    for first in lasting {
+        for second in others {
+            for round in 0..rounds() {
+                let what = format!("{on} {first:?} beside {second:?}, round {round}");
+                begin();
+                let started = [start(folder, "one", first), start(folder, "two", second)];
+                let [one, two] = started.map(|child| child.wait_with_output().unwrap());
+                match (code(&one, &what), code(&two, &what)) {
+                    (BUSY, BUSY) if second[0] != "install" => panic!("{what}: neither worked"),
+                    (BUSY, _) | (_, BUSY) => busy += 1,
+                    _ => both += 1,
+                }
+                works(folder, "two", &["putback", "--yes"]);
+                let mut left = compare(&cleared, &survey(folder, on));
+                let is_of_install = |place: &Place| {
+                    installed.iter().flatten().any(|one| place.is_within(&one.place) || one.place == *place)
+                };
+                left.retain(|one| one.how != Difference::Touched && !is_of_install(&one.place));
+                assert!(left.is_empty(), "{what}: {left:#?}");
+            }
+        }
+    }
+    assert!(both > 0, "{busy} of them found the machine held");
+}
+
+#[test]
+fn what_cannot_be_undone_beside_another_process_on_a_bench_loses_nothing() {
+    pairs_for_good("bench:bench");
+}
+
+#[test]
+fn what_cannot_be_undone_beside_another_process_on_a_disk_loses_nothing() {
+    pairs_for_good("disk:bench/disk");
 }
 
 #[test]
