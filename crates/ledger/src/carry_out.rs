@@ -342,7 +342,8 @@ fn still_needed(machine: &dyn Alter, plan: &Plan, step: &Step) -> Result<Option<
 /// Writes down that a deed is done.
 pub(crate) fn done(case: &mut Case, deed: u32, after: Vec<FileTime>) -> Result<(), LedgerError> {
     let effect = uninstaller::digest(case, deed)?;
-    case.journal.append(Entry::Done { deed, after, effect })
+    let listings = case.listings_of(deed)?;
+    case.journal.append(Entry::Done { deed, after, effect, listings })
 }
 
 /// The time stamps above pieces, after they were taken.
@@ -365,8 +366,8 @@ fn put_off_step(
         Ok(()) => Ok(Outcome::PutOff { file, by }),
         Err(LedgerError::Machine(error)) => {
             // What was made for it goes; the step stays open.
-            if let Some(place) = piece.taken() {
-                machine.cancel_move(&place.path, Above::default())?;
+            if let [Piece::Entry { path, later: Some(later), .. }] = &case.record(deed)?[..] {
+                machine.cancel_move(path, &later.to, Above::default())?;
             }
             case.journal.append(Entry::GivenUp { deed, why: error.to_string() })?;
             Ok(Outcome::InUse { file, by })

@@ -1,6 +1,7 @@
 //! The case folder.
 
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::fs::{self, File, TryLockError};
 use std::path::{Path, PathBuf};
 
@@ -389,6 +390,20 @@ impl Case {
             Err(MachineError::OtherFileSystem(_)) => Ok(Some(chosen)),
             Err(error) => Err(error.into()),
         }
+    }
+
+    /// Digests of a deed's listings in the chosen vault, by the numbers of its pieces.
+    pub(crate) fn listings_of(&self, deed: u32) -> Result<BTreeMap<String, String>, LedgerError> {
+        let Some(elsewhere) = self.chosen_vault() else { return Ok(BTreeMap::new()) };
+        let files = fs::read_dir(elsewhere.folder_of(deed)).into_iter().flatten().flatten().map(|entry| entry.path());
+        let is_number = |name: &str| name.bytes().all(|byte| byte.is_ascii_digit());
+        let numbered = files
+            .filter_map(|path| Some((path.file_stem()?.to_str().filter(|name| is_number(name))?.to_owned(), path)));
+        let read = |(piece, path): (String, PathBuf)| match fs::read(&path) {
+            Ok(bytes) => Ok((piece, short_digest(&bytes))),
+            Err(error) => Err(LedgerError::io(&path)(error)),
+        };
+        numbered.filter(|(_, path)| path.is_file()).map(read).collect()
     }
 
     /// The place that was chosen for the vault.

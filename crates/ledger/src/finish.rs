@@ -1,13 +1,13 @@
 //! What an interruption has left half done, and what was put off to the machine's next start.
 
 use stubble_core::model::Place;
-use stubble_machine::{Above, Alter};
+use stubble_machine::Alter;
 
 use crate::carry_out::{done, outcome_of, put_back_all, take_all, times, why};
 use crate::journal::{DeedState, Entry};
 use crate::loans::finish_giving_back;
 use crate::putback::undo;
-use crate::steps::{Later, Piece, entry};
+use crate::steps::{Piece, entry};
 use crate::{Case, LedgerError, together};
 
 /// Looks what became of the moves that were put off, and tells the places that are gone by now.
@@ -24,8 +24,10 @@ pub(crate) fn settle_put_off(case: &mut Case, machine: &dyn Alter, again: bool) 
             done(case, deed.number, times(&pieces))?;
             gone.push(deed.place);
         } else if again {
-            let above = later.as_ref().map_or_else(Above::default, Later::above);
-            let why = match machine.cancel_move(path, above)? {
+            // Where it is not known where to, the machine was not asked yet.
+            let cancelled =
+                later.as_ref().map_or(Ok(false), |later| machine.cancel_move(path, &later.to, later.above()))?;
+            let why = match cancelled {
                 true => "there was no restart yet; it is tried again",
                 false => "it was not moved at the machine's start; it is tried again",
             };

@@ -130,7 +130,7 @@ pub(crate) fn intent(deed: u32, step: &Step, record: String) -> Entry {
 }
 
 fn done(deed: u32, after: Vec<FileTime>) -> Entry {
-    Entry::Done { deed, after, effect: String::new() }
+    Entry::Done { deed, after, effect: String::new(), listings: BTreeMap::new() }
 }
 
 /// Whether pieces can be taken and put back with those of other steps.

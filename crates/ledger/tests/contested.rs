@@ -182,6 +182,24 @@ fn requests_of_others() -> RegValue {
     RegValue::multi("PendingFileRenameOperations", &lines.map(str::to_owned))
 }
 
+/// Another case, or the product's own updater.
+#[test]
+fn what_others_have_asked_for_the_same_file_stays_and_the_step_waits() {
+    let stage = stage_in_use();
+    let key = "HKLM\\SYSTEM\\ControlSet001\\Control\\Session Manager";
+    for target in ["", "\\??\\C:\\Temp\\kept.bin"] {
+        let lines = ["\\??\\C:\\ProgramData\\Scale Desk", target].map(str::to_owned);
+        let theirs = RegValue::multi("PendingFileRenameOperations", &lines);
+        stage.bench.lend_value(key, &theirs).unwrap();
+        let mut case = stage.fresh_case();
+        let reports = carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+        assert!(reports.iter().any(|report| matches!(report.outcome, Outcome::InUse { .. })), "{reports:#?}");
+        assert_eq!(stage.bench.read_value(key, &theirs.name).unwrap().0, theirs);
+        putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+        assert_eq!(stage.bench.read_value(key, &theirs.name).unwrap().0, theirs);
+    }
+}
+
 #[test]
 fn what_others_have_asked_of_the_next_start_is_not_changed() {
     let stage = stage_in_use();

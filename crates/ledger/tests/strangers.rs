@@ -149,3 +149,48 @@ fn a_journal_that_was_deleted_or_cut_is_noticed_while_the_vault_is_full() {
         assert!(matches!(opened, Err(LedgerError::Damaged { .. })), "{keep} lines: {:?}", opened.err());
     }
 }
+
+/// A listing in a chosen vault has a digest in the journal, and the copies for an uninstaller have theirs in the record.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_listing_that_was_changed_is_refused_each_time() {
+    let Some(stage) = stage::stage_elsewhere() else { return };
+    stage.fresh_case();
+    stage.clear();
+    let vault = stage.about.vault.clone().unwrap();
+    let own = fs::read_dir(&vault).unwrap().next().unwrap().unwrap().path();
+    let listings = fs::read_dir(&own).unwrap().map(|deed| deed.unwrap().path().join("0.json"));
+    let mut changed = 0;
+    for listing in listings.filter(|listing| listing.is_file()) {
+        let text = fs::read_to_string(&listing).unwrap();
+        // Rights are in no state: only the digest tells.
+        let other = text.replace("\"mode\":", "\"mode\": ");
+        assert_ne!(text, other);
+        fs::write(&listing, other).unwrap();
+        changed += 1;
+    }
+    assert!(changed > 0);
+    for round in 0..2 {
+        assert_eq!(stage.case().check_vault(&stage.bench).unwrap().faults.len(), changed, "round {round}");
+        let returned = putback(&mut stage.case(), &stage.bench, &[], &mut |_| {}).unwrap();
+        let refused: Vec<_> = returned.iter().filter_map(|one| one.refused.as_deref()).collect();
+        assert_eq!(refused.len(), changed, "round {round}: {refused:#?}");
+        assert!(refused.iter().all(|why| why.contains("not the listing that the journal speaks of")), "{refused:#?}");
+    }
+}
+
+#[test]
+fn a_copy_for_an_uninstaller_that_was_changed_is_refused() {
+    let stage = stage::stage_installed("");
+    stage.fresh_case();
+    stage.clear();
+    let copies =
+        fs::read_dir(stage.case_folder().join("vault")).unwrap().map(|deed| deed.unwrap().path().join("copies"));
+    let copies = copies.into_iter().find(|copies| copies.is_dir()).unwrap();
+    for listing in fs::read_dir(&copies).unwrap().map(|one| one.unwrap().path()).filter(|path| path.is_file()) {
+        let text = fs::read_to_string(&listing).unwrap();
+        fs::write(&listing, text + " ").unwrap();
+    }
+    let faults = stage.case().check_vault(&stage.bench).unwrap().faults;
+    assert!(faults.iter().any(|fault| fault.why.contains("not the listing that the record speaks of")), "{faults:#?}");
+}

@@ -150,22 +150,28 @@ pub(crate) trait Edits {
         }
     }
 
-    /// Asks for a move at the next start.
+    /// Asks for a move at the next start. Fails where something else is asked for it already: another program, or
+    /// another case, relies on that.
     fn request_move(&mut self, manager: &str, from: &str, to: &str) -> Result<Above, MachineError> {
         let mut moves = self.requested_moves(manager)?;
+        if moves.iter().any(|one| fold(one.source()) == fold(from) && fold(one.target()) != fold(to)) {
+            let why = "the next start of Windows is asked to move or delete it already".to_owned();
+            return Err(MachineError::Refused { path: from.to_owned(), why });
+        }
         moves.retain(|one| fold(one.source()) != fold(from));
         moves.push(Move::new(from, to));
         self.put(manager, &at_start::value(&moves))
     }
 
-    /// Takes a request back; tells whether there was one.
-    fn cancel_request(&mut self, manager: &str, from: &str, above: Above) -> Result<bool, MachineError> {
+    /// Takes a request back; tells whether there was one. One of somebody else for the same file stays.
+    fn cancel_request(&mut self, manager: &str, from: &str, to: &str, above: Above) -> Result<bool, MachineError> {
         let moves = match self.requested_moves(manager) {
             // Nothing was asked for in what cannot be read.
             Err(MachineError::Refused { .. }) => Vec::new(),
             other => other?,
         };
-        let left: Vec<Move> = moves.iter().filter(|one| fold(one.source()) != fold(from)).cloned().collect();
+        let is_ours = |one: &&Move| fold(one.source()) == fold(from) && fold(one.target()) == fold(to);
+        let left: Vec<Move> = moves.iter().filter(|one| !is_ours(one)).cloned().collect();
         if left.len() == moves.len() {
             return Ok(false);
         }

@@ -191,8 +191,8 @@ pub trait Alter: Observe {
     /// which it is asked for, with the time stamp of its key.
     fn move_at_start(&self, from: &str, to: &str) -> Result<(Place, Above), MachineError>;
 
-    /// Takes such a request back; tells whether there was one.
-    fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError>;
+    /// Takes such a request back; tells whether there was one. What others have asked for the same file stays.
+    fn cancel_move(&self, from: &str, to: &str, above: Above) -> Result<bool, MachineError>;
 
     /// Has the machine keep a restore point of its own, under this name. Not every kind of machine can.
     fn keep_restore_point(&self, name: &str) -> Result<RestorePoint, MachineError> {

@@ -1,5 +1,7 @@
 //! What a line of the journal can say.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use stubble_core::model::{FileTime, Place};
 use stubble_core::plan::StepKind;
@@ -49,6 +51,9 @@ pub enum Entry {
         /// Digest of the record of what an uninstaller did.
         #[serde(default, skip_serializing_if = "String::is_empty")]
         effect: String,
+        /// Digests of the listings of what was carried to another file system, by the numbers of the pieces.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        listings: BTreeMap<String, String>,
     },
     /// A file is in use: the machine is asked to move it to the vault at its next start.
     PutOff {

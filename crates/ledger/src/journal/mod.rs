@@ -209,6 +209,17 @@ impl Journal {
         })
     }
 
+    /// The digest of the listing of what was carried to another file system for a piece, as it was when that was done
+    /// first: an undoing that is refused says done again, of a listing that may be the reason.
+    pub(crate) fn listing_of(&self, number: u32, piece: usize) -> Option<&str> {
+        self.entries().find_map(|entry| match entry {
+            Entry::Done { deed, listings, .. } if *deed == number => {
+                listings.get(&piece.to_string()).map(String::as_str)
+            }
+            _ => None,
+        })
+    }
+
     /// The digest of a deed's record.
     pub(crate) fn record_of(&self, number: u32) -> Option<&str> {
         self.entries().find_map(|entry| match entry {

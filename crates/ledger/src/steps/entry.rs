@@ -10,7 +10,7 @@ use stubble_machine::{Above, Alter, MachineError, durable};
 
 use super::{At, Later, Piece};
 use crate::LedgerError;
-use crate::case::make_room;
+use crate::case::{make_room, short_digest};
 
 pub(super) fn read(path: &str, survey: &Survey) -> Option<Piece> {
     let at = survey.files.find(path)?;
@@ -79,6 +79,7 @@ fn fetch(piece: &Piece, path: &str, held: &Path, machine: &dyn Alter, at: &At<'_
     if !listing.exists() {
         return Ok(is_here);
     }
+    is_own_listing(&listing, at)?;
     let Some((folder, name)) = held.parent().zip(held.file_name()) else { return Ok(false) };
     let coming = folder.join("coming");
     parcel::remove(&coming)?;
@@ -130,7 +131,7 @@ pub(super) fn put_back(
     at: &At<'_>,
 ) -> Result<(), LedgerError> {
     if let Piece::Entry { later: Some(later), .. } = piece {
-        machine.cancel_move(path, later.above())?;
+        machine.cancel_move(path, &later.to, later.above())?;
     }
     let held = held(piece, at, machine)?;
     let is_back = at.again && is_as_taken(piece, path, machine)?;
@@ -190,8 +191,21 @@ pub(crate) fn check_away(path: &str, machine: &dyn Alter, at: &At<'_>) -> Result
     if !listing.exists() {
         return Ok(false);
     }
+    is_own_listing(&listing, at)?;
     parcel::check(&listing, &elsewhere.store)?;
     Ok(true)
+}
+
+/// Fails if a listing is another than the one that was there when the step was done. One whose step was not done yet
+/// is nobody's but the interruption's.
+fn is_own_listing(listing: &Path, at: &At<'_>) -> Result<(), LedgerError> {
+    let Some(written) = at.case.journal.listing_of(at.deed, at.piece) else { return Ok(()) };
+    let bytes = std::fs::read(listing).map_err(LedgerError::io(listing))?;
+    if written == short_digest(&bytes) {
+        return Ok(());
+    }
+    let why = "it is not the listing that the journal speaks of".to_owned();
+    Err(LedgerError::Damaged { path: listing.to_owned(), why })
 }
 
 /// Asks the machine to move an entry into its later vault at its next start. The record says where

@@ -33,6 +33,9 @@ pub struct Copied {
     pub path: String,
     /// Whether with all below it; otherwise it is a folder without what is in it.
     pub whole: bool,
+    /// Digest of its listing.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub listing: String,
 }
 
 /// Copies what an uninstaller may take: everything on the disk that the plan names, the folders above
@@ -55,12 +58,14 @@ pub(crate) fn prepare(
     durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
     capture::write(&before, &folder.join(BEFORE))?;
     machine.keep_registry(&folder.join(REGISTRY))?;
-    let copies = to_copy(&before, plan);
+    let mut copies = to_copy(&before, plan);
     let (room, store) = (copies_folder(case, machine, deed)?, store(case, machine, deed)?);
     durable::make_folders(&room).map_err(LedgerError::io(&room))?;
-    for (number, copied) in copies.iter().enumerate() {
+    for (number, copied) in copies.iter_mut().enumerate() {
         let depth = if copied.whole { Depth::Whole } else { Depth::Alone };
-        machine.copy_entry(&copied.path, depth, &store, &listing(&room, number))?;
+        let listing = listing(&room, number);
+        machine.copy_entry(&copied.path, depth, &store, &listing)?;
+        copied.listing = short_digest(&fs::read(&listing).map_err(LedgerError::io(&listing))?);
     }
     durable::sync_folder(&room).map_err(LedgerError::io(&room))?;
     let kept = plan.steps.iter().filter(|step| step.decision == stubble_core::trace::Decision::Keep);
@@ -88,8 +93,8 @@ fn to_copy(survey: &Survey, plan: &Plan) -> Vec<Copied> {
             at = parent(folder);
         }
     }
-    let whole = tops.into_iter().map(|path| Copied { path, whole: true });
-    whole.chain(above.into_iter().map(|path| Copied { path, whole: false })).collect()
+    let whole = tops.into_iter().map(|path| Copied { path, whole: true, listing: String::new() });
+    whole.chain(above.into_iter().map(|path| Copied { path, whole: false, listing: String::new() })).collect()
 }
 
 fn copies_folder(case: &Case, machine: &dyn Alter, deed: u32) -> Result<PathBuf, LedgerError> {
@@ -244,10 +249,20 @@ pub(crate) fn discard(machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerErro
 pub(crate) fn check(copies: &[Copied], machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
     let (room, store) = (copies_folder(at.case, machine, at.deed)?, store(at.case, machine, at.deed)?);
     effect_of(at.case, at.deed)?;
-    for number in 0..copies.len() {
-        parcel::check(&listing(&room, number), &store)?;
+    for (number, copied) in copies.iter().enumerate() {
+        parcel::check(&own_listing(copied, &room, number)?, &store)?;
     }
     Ok(())
+}
+
+/// A copy's listing. Fails if it is another than the one that was written.
+fn own_listing(copied: &Copied, room: &std::path::Path, number: usize) -> Result<PathBuf, LedgerError> {
+    let path = listing(room, number);
+    let bytes = fs::read(&path).map_err(LedgerError::io(&path))?;
+    if copied.listing.is_empty() || copied.listing == short_digest(&bytes) {
+        return Ok(path);
+    }
+    Err(LedgerError::Damaged { path, why: "it is not the listing that the record speaks of".to_owned() })
 }
 
 /// Makes a copied entry again in its place. What the uninstaller left there goes into the vault.
@@ -277,7 +292,12 @@ pub(super) fn return_copy(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Re
     parcel::remove(&held)?;
     make_room(&held, machine, Some(path))?;
     let room = copies_folder(at.case, machine, at.deed)?;
-    parcel::unpack_part(&listing(&room, *copy), part, &store(at.case, machine, at.deed)?, &held)?;
+    let copied = at.case.record(at.deed)?.into_iter().find_map(|piece| match piece {
+        Piece::Uninstaller { copies, .. } => copies.into_iter().nth(*copy),
+        _ => None,
+    });
+    let copied = copied.ok_or_else(|| MachineError::Absent(format!("copy {copy} of {path}")))?;
+    parcel::unpack_part(&own_listing(&copied, &room, *copy)?, part, &store(at.case, machine, at.deed)?, &held)?;
     if !taken.is_empty() && machine.state_of_held(&held)?.as_ref() != Some(taken) {
         let why = format!("what was copied of it is not what was there ({})", held.display());
         return Err(MachineError::Refused { path: path.clone(), why }.into());

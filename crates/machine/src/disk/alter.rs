@@ -83,8 +83,8 @@ impl Alter for Disk {
         self.ask_for_move(self.edit(), from, to)
     }
 
-    fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
-        self.cancel_move_of(self.edit(), from, above)
+    fn cancel_move(&self, from: &str, to: &str, above: Above) -> Result<bool, MachineError> {
+        self.cancel_move_of(self.edit(), from, to, above)
     }
 
     /// It does not run.

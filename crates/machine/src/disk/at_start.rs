@@ -26,8 +26,14 @@ impl Disk {
     }
 
     /// Takes a request back; see [`Alter::cancel_move`](crate::Alter::cancel_move).
-    pub(crate) fn cancel_move_of(&self, mut edit: impl Edits, from: &str, above: Above) -> Result<bool, MachineError> {
-        let was_asked_for = edit.cancel_request(&self.session_manager(), from, above)?;
+    pub(crate) fn cancel_move_of(
+        &self,
+        mut edit: impl Edits,
+        from: &str,
+        to: &str,
+        above: Above,
+    ) -> Result<bool, MachineError> {
+        let was_asked_for = edit.cancel_request(&self.session_manager(), from, to, above)?;
         if was_asked_for {
             edit.commit()?;
         }

@@ -98,8 +98,8 @@ impl Alter for Here {
         self.disk.ask_for_move(self.edit(), from, to)
     }
 
-    fn cancel_move(&self, from: &str, above: Above) -> Result<bool, MachineError> {
-        self.disk.cancel_move_of(self.edit(), from, above)
+    fn cancel_move(&self, from: &str, to: &str, above: Above) -> Result<bool, MachineError> {
+        self.disk.cancel_move_of(self.edit(), from, to, above)
     }
 
     fn keep_restore_point(&self, name: &str) -> Result<RestorePoint, MachineError> {
