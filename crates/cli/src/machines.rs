@@ -134,6 +134,11 @@ pub fn keep_picture(survey: &Survey, file: &Path) -> Result<u64, CliError> {
     Ok(std::fs::metadata(file).map_err(|source| CliError::Io { path: file.into(), source })?.len())
 }
 
+/// A machine of which there is a picture only.
+pub fn picture_of(file: &Path) -> Result<Machine, CliError> {
+    Ok(Machine::Picture(Box::new(Capture::open(file)?)))
+}
+
 /// Reads a picture from a file.
 pub fn picture(file: &Path) -> Result<Survey, CliError> {
     Ok(Capture::open(file)?.survey()?)

@@ -18,7 +18,7 @@ use stubble_machine::{MachineError, Observe};
 
 use crate::Ui;
 use crate::errors::CliError;
-use crate::machines::{Machine, machine};
+use crate::machines::{Machine, machine, picture_of};
 
 /// The largest file that is read as a package.
 const LARGEST_PACKAGE: u64 = 2 << 30;
@@ -55,6 +55,27 @@ impl Work {
     pub fn begin(settings: &Settings) -> Result<Self, CliError> {
         let case = Case::open(&settings.case)?;
         let machine = machine(&case.about.on, case.folder())?;
+        let survey = machine.observe().survey()?;
+        let registered = Registered::read(&survey);
+        Ok(Self { case, machine, survey, registered })
+    }
+
+    /// The same for a command that only reads: where the machine cannot be reached from here, as a running Windows from
+    /// another computer, its last picture in the case stands for it.
+    pub fn begin_reading(settings: &Settings, ui: &mut Ui) -> Result<Self, CliError> {
+        let case = Case::open(&settings.case)?;
+        let machine = match machine(&case.about.on, case.folder()) {
+            Err(error) => {
+                let picture = case.last_picture().ok_or(error)?;
+                ui.tell(&format!(
+                    "note: {} cannot be reached from here; what is known of it is from {}\n",
+                    case.about.computer,
+                    picture.display()
+                ));
+                picture_of(&picture)?
+            }
+            reached => reached?,
+        };
         let survey = machine.observe().survey()?;
         let registered = Registered::read(&survey);
         Ok(Self { case, machine, survey, registered })

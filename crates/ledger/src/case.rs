@@ -21,6 +21,8 @@ const ABOUT: &str = "case.json";
 const JOURNAL: &str = "journal.jsonl";
 const PLAN: &str = "plan.toml";
 const FORMAT: &str = "stubble.case/1";
+/// Where the registry is kept as it was before the case.
+pub(crate) const REGISTRY: &str = "registry";
 
 /// What a case is about.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -252,6 +254,14 @@ impl Case {
         Ok(capture::write(survey, &self.folder.join("surveys").join(moment.file()))?)
     }
 
+    /// The file of the survey that was kept last; `None` where there is none.
+    pub fn last_picture(&self) -> Option<PathBuf> {
+        let moments = [Moment::AfterInstall, Moment::BeforeInstall, Moment::BeforeClear];
+        let files = moments.map(|moment| self.folder.join("surveys").join(moment.file()));
+        let modified = |file: &PathBuf| fs::metadata(file).and_then(|meta| meta.modified()).ok();
+        files.into_iter().filter(|file| file.is_file()).max_by_key(modified)
+    }
+
     /// A survey that was kept, or `None` where there is none.
     pub fn survey(&self, moment: Moment) -> Result<Option<Survey>, LedgerError> {
         match capture::read(&self.folder.join("surveys").join(moment.file())) {
@@ -306,7 +316,7 @@ impl Case {
 
     /// Keeps the machine's registry as it was before this case changed it.
     pub(crate) fn keep_registry(&self, machine: &dyn Alter) -> Result<(), LedgerError> {
-        let kept = self.holding(machine, None)?.join("registry");
+        let kept = self.holding(machine, None)?.join(REGISTRY);
         make_room(&kept, machine, None)?;
         Ok(machine.keep_registry(&kept)?)
     }

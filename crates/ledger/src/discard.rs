@@ -5,8 +5,10 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 use stubble_core::model::Place;
+use stubble_core::plan::StepKind;
 use stubble_machine::{Alter, parcel};
 
+use crate::case::REGISTRY;
 use crate::journal::{Deed, DeedState, Entry};
 use crate::steps::{At, Piece, entry, replace, uninstaller};
 use crate::{Case, LedgerError};
@@ -85,8 +87,34 @@ pub fn discard(case: &mut Case, machine: &dyn Alter, steps: &[String]) -> Result
         }
     }
     remove_loose_contents(case)?;
+    if steps.is_empty() {
+        case.drop_registry(machine)?;
+    }
     machine.tidy_vault()?;
     Ok(held)
+}
+
+impl Case {
+    /// Deletes the files of the registry as they were before the case: nobody needs them when nothing is taken any
+    /// more, and they hold what only administrators may read.
+    pub(crate) fn drop_registry(&self, machine: &dyn Alter) -> Result<(), LedgerError> {
+        Ok(parcel::remove(&self.holding(machine, None)?.join(REGISTRY))?)
+    }
+
+    /// The same, with what was copied for uninstallers, once nothing of the case is on the machine any more.
+    pub(crate) fn drop_copies(&self, machine: &dyn Alter) -> Result<(), LedgerError> {
+        let deeds = self.journal.deeds();
+        let is_over = |state| matches!(state, DeedState::Over | DeedState::Discarded);
+        let loans_are_over = self.journal.loans().iter().all(|loan| is_over(loan.state));
+        if !loans_are_over || !deeds.iter().all(|deed| is_over(deed.state)) {
+            return Ok(());
+        }
+        for deed in deeds.iter().filter(|deed| deed.kind == StepKind::Uninstall) {
+            uninstaller::discard(machine, &At { case: self, deed: deed.number, piece: 0, again: false })?;
+        }
+        self.drop_registry(machine)?;
+        Ok(machine.tidy_vault()?)
+    }
 }
 
 /// Contents that no listing names any more.

@@ -78,6 +78,7 @@ pub fn putback(
         };
         back(deed, refused);
     }
+    case.drop_copies(machine)?;
     Ok(returned)
 }
 

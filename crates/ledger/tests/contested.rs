@@ -417,3 +417,27 @@ fn a_library_stays_as_long_as_its_layer_could_not_be_taken() {
     assert!(stage.bench.survey().unwrap().exists(library));
     assert_eq!(of("C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe").unwrap().outcome, Outcome::Done);
 }
+
+#[test]
+fn copies_of_the_registry_go_when_nothing_is_taken_any_more() {
+    for stage in [stage(), stage::stage_installed("")] {
+        stage.fresh_case();
+        stage.clear();
+        let vault = stage.case_folder().join("vault");
+        let copies = || {
+            let deeds = std::fs::read_dir(&vault).unwrap().map(|deed| deed.unwrap().path());
+            let own = deeds.flat_map(|deed| [deed.join("registry"), deed.join("copies")]);
+            own.chain([vault.join("registry")]).filter(|folder| folder.exists()).count()
+        };
+        assert!(copies() > 0);
+        let first = stage.case().journal.deeds()[0].step.clone();
+        putback(&mut stage.case(), &stage.bench, &[first], &mut |_| {}).unwrap();
+        assert!(copies() > 0, "something is still taken");
+        stage.undo();
+        assert_eq!(copies(), 0, "after putback");
+        stage.clear();
+        assert!(copies() > 0);
+        discard(&mut stage.case(), &stage.bench, &[]).unwrap();
+        assert_eq!(copies(), 0, "after discard");
+    }
+}

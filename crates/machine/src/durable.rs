@@ -7,7 +7,7 @@
 
 use std::cell::RefCell;
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
@@ -186,14 +186,31 @@ pub fn write_new(path: &Path, content: &[u8], finish: impl FnOnce() -> io::Resul
     operate(|| Op::SyncFile(path.to_owned()), || file.sync_all())
 }
 
-/// Writes a new file with all that a reader gives; the same as [`write_new`], a piece at a time.
-pub fn write_from(path: &Path, mut from: impl Read, finish: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+/// Bytes of zeros that become a hole, where a file may have holes.
+const HOLE: usize = 64 << 10;
+
+/// Writes a new file with all that a reader gives; the same as [`write_new`], a piece at a time. With `holes`, long
+/// runs of zeros take no room, where the file system can do that.
+pub fn write_from(
+    path: &Path,
+    mut from: impl Read,
+    holes: bool,
+    finish: impl FnOnce() -> io::Result<()>,
+) -> io::Result<()> {
     let mut file = operate(|| Op::Create(path.to_owned()), || File::create(path))?;
     let mut room = vec![0; 1 << 20];
     loop {
-        match from.read(&mut room)? {
-            0 => break,
-            len => append(&mut file, path, &room[..len])?,
+        let len = from.read(&mut room)?;
+        if len == 0 {
+            break;
+        }
+        let is_hole = |piece: &[u8]| holes && piece.len() == HOLE && piece.iter().all(|byte| *byte == 0);
+        for run in room[..len].chunks(HOLE).collect::<Vec<_>>().chunk_by(|one, other| is_hole(one) == is_hole(other)) {
+            let bytes: usize = run.iter().map(|piece| piece.len()).sum();
+            match is_hole(run[0]) {
+                true => append_hole(&mut file, path, bytes as u64)?,
+                false => append(&mut file, path, &run.concat())?,
+            }
         }
     }
     finish()?;
@@ -241,6 +258,16 @@ pub fn append(file: &mut File, path: &Path, bytes: &[u8]) -> io::Result<()> {
         || Op::Append(path.to_owned(), len),
         |half| file.write_all(if half { &bytes[..bytes.len() / 2] } else { bytes }),
     )
+}
+
+/// Makes an open file longer without writing.
+fn append_hole(file: &mut File, path: &Path, len: u64) -> io::Result<()> {
+    let lengthen = || {
+        let end = file.metadata()?.len() + len;
+        file.set_len(end)?;
+        file.seek(io::SeekFrom::Start(end)).map(drop)
+    };
+    operate(|| Op::Append(path.to_owned(), len), lengthen)
 }
 
 /// Cuts a file.

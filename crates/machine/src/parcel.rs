@@ -48,6 +48,9 @@ enum Kind {
     File {
         size: u64,
         content: String,
+        /// Whether it takes less room than its size says: it has holes.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        sparse: bool,
     },
     /// Another name of a file that came before, by its number.
     Again {
@@ -107,7 +110,7 @@ impl Packing<'_> {
                 Some(item) => Kind::Again { item: *item },
                 None => {
                     self.seen.insert(identity(&meta), entries.len());
-                    Kind::File { size: meta.len(), content: keep(&path, self.store)? }
+                    Kind::File { size: meta.len(), content: keep(&path, self.store)?, sparse: is_sparse(&meta) }
                 }
             }
         } else {
@@ -146,7 +149,7 @@ fn keep(path: &Path, store: &Path) -> Result<String, MachineError> {
     if !held.exists() || digest_of(&held)? != digest {
         let fresh = store.join(format!("{digest}.new"));
         let from = File::open(path).map_err(failed(path))?;
-        durable::write_from(&fresh, from, || Ok(())).map_err(failed(&fresh))?;
+        durable::write_from(&fresh, from, true, || Ok(())).map_err(failed(&fresh))?;
         if digest_of(&fresh)? != digest {
             let why = "it reads otherwise after it was written".to_owned();
             return Err(MachineError::Refused { path: fresh.display().to_string(), why });
@@ -177,9 +180,9 @@ pub fn unpack_part(listing: &Path, part: &[String], store: &Path, to: &Path) -> 
                 let first = below(to, &entries.get(*item).ok_or_else(|| damaged(listing))?.at);
                 durable::link(&first, &path).map_err(failed(&path))?;
             }
-            Kind::File { content, .. } => {
+            Kind::File { content, sparse, .. } => {
                 let from = open(store, content, listing)?;
-                durable::write_from(&path, from, || dress(item, &path)).map_err(failed(&path))?;
+                durable::write_from(&path, from, *sparse, || dress(item, &path)).map_err(failed(&path))?;
                 if digest_of(&path)? != *content {
                     let why = "the vault no longer holds what was taken".to_owned();
                     return Err(MachineError::Refused { path: path.display().to_string(), why });
@@ -208,11 +211,11 @@ pub fn unpack_part(listing: &Path, part: &[String], store: &Path, to: &Path) -> 
 /// them becomes a file of its own.
 fn part_of(entries: Vec<Item>, part: &[String]) -> Vec<Item> {
     let mut firsts: HashMap<usize, usize> = HashMap::new();
-    let mut contents: HashMap<usize, (String, u64)> = HashMap::new();
+    let mut contents: HashMap<usize, (String, u64, bool)> = HashMap::new();
     let mut found: Vec<Item> = Vec::new();
     for (number, mut item) in entries.into_iter().enumerate() {
-        if let Kind::File { size, content } = &item.kind {
-            contents.insert(number, (content.clone(), *size));
+        if let Kind::File { size, content, sparse } = &item.kind {
+            contents.insert(number, (content.clone(), *size, *sparse));
         }
         if !item.at.starts_with(part) {
             continue;
@@ -221,7 +224,9 @@ fn part_of(entries: Vec<Item>, part: &[String]) -> Vec<Item> {
         let first = if let Kind::Again { item } = item.kind { item } else { number };
         item.kind = match (item.kind, firsts.get(&first), contents.get(&first)) {
             (Kind::Again { .. }, Some(at), _) => Kind::Again { item: *at },
-            (Kind::Again { .. }, None, Some((content, size))) => Kind::File { size: *size, content: content.clone() },
+            (Kind::Again { .. }, None, Some((content, size, sparse))) => {
+                Kind::File { size: *size, content: content.clone(), sparse: *sparse }
+            }
             (kind, ..) => kind,
         };
         if matches!(item.kind, Kind::File { .. }) {
@@ -230,6 +235,20 @@ fn part_of(entries: Vec<Item>, part: &[String]) -> Vec<Item> {
         found.push(item);
     }
     found
+}
+
+/// Whether a file takes less room than its size says.
+#[cfg(unix)]
+fn is_sparse(meta: &fs::Metadata) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    // Blocks are of 512 bytes whatever the file system's are.
+    meta.blocks() * 512 < meta.len()
+}
+
+/// Elsewhere holes are filled.
+#[cfg(not(unix))]
+fn is_sparse(_meta: &fs::Metadata) -> bool {
+    false
 }
 
 fn dress(item: &Item, path: &Path) -> io::Result<()> {
@@ -241,7 +260,7 @@ fn dress(item: &Item, path: &Path) -> io::Result<()> {
 pub fn check(listing: &Path, store: &Path) -> Result<u64, MachineError> {
     let mut bytes = 0;
     for item in read(listing)? {
-        let Kind::File { size, content } = &item.kind else { continue };
+        let Kind::File { size, content, .. } = &item.kind else { continue };
         let held = store.join(content);
         if !held.is_file() || digest_of(&held)? != *content {
             let why = "the vault no longer holds what was taken".to_owned();

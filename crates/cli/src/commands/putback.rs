@@ -1,6 +1,6 @@
 //! `putback`: undoes what was taken.
 
-use stubble_ledger::{Deed, DeedState, Returned, putback};
+use stubble_ledger::{Case, Deed, DeedState, Returned, putback};
 
 use super::{consent, show};
 use crate::args::Putback;
@@ -11,22 +11,13 @@ use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
-    let mut work = Work::begin(settings)?;
-    let can_come_back = |deed: &Deed| !matches!(deed.state, DeedState::Over | DeedState::Discarded);
-    let held = work.case.journal.deeds().into_iter().filter(can_come_back);
-    let held: Vec<Returned> = held
-        .map(|deed| Returned {
-            deed: deed.number,
-            step: deed.step,
-            place: deed.place,
-            title: deed.title,
-            refused: None,
-        })
-        .collect();
     if args.list {
-        show(&PutBack { deeds: held }, settings, ui, terminal::held);
+        // The case tells it, wherever its machine is.
+        show(&PutBack { deeds: held(&Case::open(&settings.case)?) }, settings, ui, terminal::held);
         return Ok(Exit::Done);
     }
+    let mut work = Work::begin(settings)?;
+    let held = held(&work.case);
     let wanted = held.iter().filter(|deed| args.steps.is_empty() || args.steps.contains(&deed.step)).count();
     if held.is_empty() && args.steps.is_empty() {
         show(&PutBack { deeds: held }, settings, ui, |_, _| "Nothing is held; nothing to put back.\n".to_owned());
@@ -47,4 +38,15 @@ pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     ui.print(&text);
     let refused = done.deeds.iter().any(|deed| deed.refused.is_some());
     Ok(if refused { Exit::Stopped } else { Exit::Done })
+}
+
+/// What can be put back.
+fn held(case: &Case) -> Vec<Returned> {
+    let can_come_back = |deed: &Deed| !matches!(deed.state, DeedState::Over | DeedState::Discarded);
+    let held = case.journal.deeds().into_iter().filter(can_come_back);
+    let returned = |deed: Deed| {
+        let (step, place, title) = (deed.step, deed.place, deed.title);
+        Returned { deed: deed.number, step, place, title, refused: None }
+    };
+    held.map(returned).collect()
 }

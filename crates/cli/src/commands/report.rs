@@ -15,7 +15,7 @@ use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: args::Report, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
-    let work = Work::begin(settings)?;
+    let work = Work::begin_reading(settings, ui)?;
     if args.check {
         let state = work.case.check_vault(work.machine.alter()?)?;
         show(&state, settings, ui, terminal::vault_checked);

@@ -240,9 +240,10 @@ pub(crate) fn weight(copies: &[Copied], machine: &dyn Alter, at: &At<'_>) -> Res
     Ok(bytes)
 }
 
-/// Deletes what was copied. Passes over what is deleted already.
+/// Deletes what was copied, the registry's files as well. Passes over what is deleted already.
 pub(crate) fn discard(machine: &dyn Alter, at: &At<'_>) -> Result<(), LedgerError> {
-    Ok(parcel::remove(&copies_folder(at.case, machine, at.deed)?)?)
+    parcel::remove(&copies_folder(at.case, machine, at.deed)?)?;
+    Ok(parcel::remove(&at.case.vault(at.deed).join(REGISTRY))?)
 }
 
 /// Fails where what was copied is not whole.

@@ -18,8 +18,14 @@ pub(super) fn copy(from: &Path, to: &Path) -> io::Result<()> {
     #[cfg(unix)]
     {
         use std::os::unix::fs::MetadataExt;
-        // Another owner can only be given by root; everybody else made the file as who they are.
-        let _ = std::os::unix::fs::chown(to, Some(meta.uid()), Some(meta.gid()));
+        // A file of Windows that belongs to somebody else than before would be another one.
+        if std::os::unix::fs::chown(to, Some(meta.uid()), Some(meta.gid())).is_err() {
+            let made = fs::symlink_metadata(to)?;
+            if (made.uid(), made.gid()) != (meta.uid(), meta.gid()) {
+                let why = "its owner can be kept by an administrator (root) only";
+                return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
+            }
+        }
     }
     #[cfg(target_os = "linux")]
     for name in NTFS {

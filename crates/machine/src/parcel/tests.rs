@@ -87,3 +87,36 @@ fn a_listing_that_climbs_out_is_refused() {
         assert!(!to.exists());
     }
 }
+
+/// Room that a file takes, in bytes.
+#[cfg(target_os = "linux")]
+fn room_of(path: &Path) -> u64 {
+    use std::os::unix::fs::MetadataExt;
+    fs::metadata(path).unwrap().blocks() * 512
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn holes_take_no_room_on_the_way_and_zeros_that_are_none_stay() {
+    use std::io::{Seek, SeekFrom, Write};
+    let room = tempfile::tempdir().unwrap();
+    let (from, store, listing) = (room.path().join("from"), room.path().join("store"), room.path().join("it.json"));
+    fs::create_dir(&from).unwrap();
+    let mut image = File::create(from.join("image.vhd")).unwrap();
+    image.set_len(64 << 20).unwrap();
+    image.seek(SeekFrom::Start(9 << 20)).unwrap();
+    image.write_all(&[7; 5000]).unwrap();
+    drop(image);
+    fs::write(from.join("zeros.bin"), vec![0; 3 << 20]).unwrap();
+    if room_of(&from.join("image.vhd")) > 1 << 20 {
+        return; // A file system without holes.
+    }
+    pack(&from, Depth::Whole, &store, &listing).unwrap();
+    let held: u64 = fs::read_dir(&store).unwrap().map(|one| room_of(&one.unwrap().path())).sum();
+    assert!(held < 1 << 20, "{held}");
+    let to = room.path().join("to");
+    unpack(&listing, &store, &to).unwrap();
+    assert_eq!(picture(&to), picture(&from));
+    assert!(room_of(&to.join("image.vhd")) < 1 << 20);
+    assert!(room_of(&to.join("zeros.bin")) >= 3 << 20, "it had no holes");
+}
