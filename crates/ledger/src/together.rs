@@ -172,11 +172,9 @@ pub(crate) fn runs(case: &Case, deeds: impl IntoIterator<Item = u32>) -> Vec<Dee
 pub(crate) fn finish(case: &mut Case, machine: &dyn Alter, run: &mut Deeds) -> Result<bool, LedgerError> {
     let Some(collecting) = Collecting::on(machine) else { return Ok(false) };
     for (deed, pieces) in run.iter_mut() {
-        if take_all(case, machine, *deed, pieces).is_err() {
+        let taken = take_all(case, machine, *deed, pieces);
+        if taken.is_err() || pieces.iter_mut().any(|piece| piece.complete(machine).is_err()) {
             return Ok(false);
-        }
-        for piece in pieces {
-            piece.complete(machine)?;
         }
     }
     if !collecting.write() {

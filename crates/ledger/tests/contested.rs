@@ -441,3 +441,40 @@ fn copies_of_the_registry_go_when_nothing_is_taken_any_more() {
         assert_eq!(copies(), 0, "after discard");
     }
 }
+
+/// With the vault on another disk a folder is moved aside, carried over and deleted; a file in it cannot be deleted.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_file_that_cannot_be_deleted_keeps_no_step_from_going_and_coming_back() {
+    use std::process::Command;
+    let Some(stage) = stage::stage_elsewhere() else { return };
+    let disk = stage.folder.path().join("bench/disk");
+    let flag = |sign: &str, path: &std::path::Path| {
+        Command::new("chattr").arg(sign).arg(path).status().is_ok_and(|status| status.success())
+    };
+    let file = disk.join("ProgramData/Scale Desk/cache.bin");
+    let inode = std::os::unix::fs::MetadataExt::ino(&std::fs::metadata(&file).unwrap());
+    if !flag("+i", &file) {
+        return; // Not a file system that has this, or not its administrator.
+    }
+    let mut case = stage.fresh_case();
+    let reports = carry_out(&mut case, &stage.bench, &stage.plan, &mut |_| {}).unwrap();
+    assert!(reports.iter().all(|report| report.outcome.is_settled()), "{reports:#?}");
+    assert!(!file.exists());
+    let returned = putback(&mut case, &stage.bench, &[], &mut |_| {}).unwrap();
+    // The file that could not be deleted is still where it was moved aside.
+    let mut open = vec![stage.folder.path().to_owned()];
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            let meta = std::fs::symlink_metadata(&entry).unwrap();
+            if std::os::unix::fs::MetadataExt::ino(&meta) == inode {
+                assert!(flag("-i", &entry), "{}", entry.display());
+            }
+            if meta.is_dir() {
+                open.push(entry);
+            }
+        }
+    }
+    assert!(returned.iter().all(|one| one.refused.is_none()), "{returned:#?}");
+    stage.assert_is(&stage.before, "put back");
+}

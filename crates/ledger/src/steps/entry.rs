@@ -64,32 +64,43 @@ fn carry_away(path: &str, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Resu
             durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
         }
     }
-    Ok(parcel::remove(held)?)
+    // What cannot be deleted here, such as an immutable file, is out of its place and of no use.
+    let _ = parcel::remove(held);
+    Ok(())
 }
 
-/// Fetches what was carried away, unless all of it is still here; tells whether there is anything to
-/// put back. What is left here of an interruption goes only when the whole has arrived.
-fn fetch(piece: &Piece, path: &str, held: &Path, machine: &dyn Alter, at: &At<'_>) -> Result<bool, LedgerError> {
+/// Fetches what was carried away, unless all of it is still here; tells where it is now, if there is anything to put
+/// back. What is left here of an interruption goes only when the whole has arrived.
+fn fetch(
+    piece: &Piece,
+    path: &str,
+    held: &Path,
+    machine: &dyn Alter,
+    at: &At<'_>,
+) -> Result<Option<PathBuf>, LedgerError> {
     let is_here = std::fs::symlink_metadata(held).is_ok();
+    let here = is_here.then(|| held.to_owned());
     if is_here && check_held(piece, held, machine).is_ok() {
-        return Ok(true);
+        return Ok(here);
     }
-    let Some(elsewhere) = at.elsewhere(path, machine)? else { return Ok(is_here) };
+    let Some(elsewhere) = at.elsewhere(path, machine)? else { return Ok(here) };
     let listing = elsewhere.listing(at.deed, at.piece);
     if !listing.exists() {
-        return Ok(is_here);
+        return Ok(here);
     }
     is_own_listing(&listing, at)?;
-    let Some((folder, name)) = held.parent().zip(held.file_name()) else { return Ok(false) };
+    let Some((folder, name)) = held.parent().zip(held.file_name()) else { return Ok(None) };
     let coming = folder.join("coming");
     parcel::remove(&coming)?;
     make_room(&coming.join(name), machine, Some(path))?;
     parcel::unpack(&listing, &elsewhere.store, &coming.join(name))?;
-    parcel::remove(held)?;
+    if parcel::remove(held).is_err() {
+        return Ok(Some(coming.join(name)));
+    }
     durable::rename(&coming.join(name), held).map_err(LedgerError::io(held))?;
     durable::sync_folder(folder).map_err(LedgerError::io(folder))?;
     durable::remove_folder(&coming).map_err(LedgerError::io(&coming))?;
-    Ok(true)
+    Ok(Some(held.to_owned()))
 }
 
 /// The listing goes when what it lists is back.
@@ -135,9 +146,10 @@ pub(super) fn put_back(
     }
     let held = held(piece, at, machine)?;
     let is_back = at.again && is_as_taken(piece, path, machine)?;
-    if !is_back && fetch(piece, path, &held, machine, at)? {
-        check_held(piece, &held, machine)?;
-        machine.return_entry(&held, path, above)?;
+    let here = if is_back { None } else { fetch(piece, path, &held, machine, at)? };
+    if let Some(here) = here {
+        check_held(piece, &here, machine)?;
+        machine.return_entry(&here, path, above)?;
         return forget(path, machine, at);
     }
     // It was never taken, or is back already; else it was taken out of the vault.
