@@ -29,7 +29,8 @@ mount_image "$work/disk.img" || skip "FUSE refuses to mount here"
 cp -a "$work/demo/bench/disk/." "$drive/"
 
 # What only NTFS has, in places that will be taken: a stream, an access list of its own,
-# attributes, a time of creation, a short name, a junction, a second name of one file.
+# attributes, a time of creation, a short name, a junction, a second name of one file; and what is odd anywhere: holes,
+# folders 200 deep, names of 255 units, of blanks, and in letters that are spelled in two ways.
 desk="$drive/Program Files/Fennelgate/Scale Desk"
 setfattr -n user.note -v "weighed by maren" "$desk/tray.exe"
 acl=0x010004841400000024000000000000003400000001020000000000052000000020020000010200000000000520000000200200000200480003000000000014009f01120001010000000000051200000000001800ff011f0001020000000000052000000020020000000014008900120001010000000000010000000000
@@ -52,6 +53,12 @@ mkdir "$desk/lists"
 setfattr -h -n system.ntfs_reparse_data -v "$(junction 'C:\Users\maren\Documents')" "$desk/lists"
 ln -s ../tray.exe "$desk/labels/tray"
 ln "$desk/readme.txt" "$desk/labels/readme again.txt"
+truncate -s 20M "$desk/labels/image.bin"
+printf 'a label' | dd of="$desk/labels/image.bin" bs=1M seek=9 conv=notrunc status=none
+mkdir -p "$desk/deep/$(printf 'd/%.0s' {1..200})"
+echo odd >"$desk/labels/$(printf 'n%.0s' {1..255})"
+echo odd >"$desk/labels/ begins with a blank"
+echo odd >"$desk/labels/$(printf 'e\xcc\x81t\xc3\xa9 \xe2\x98\x83 \xf0\x9f\xa7\x80')"
 touch -h -r "$desk/tray.exe" "$desk" "$desk/labels"
 unmount
 cp --sparse=always "$work/disk.img" "$work/before.img"
