@@ -54,7 +54,7 @@ pub fn machine(on: &str, case: &Path) -> Result<Machine, CliError> {
             disk.hide(case);
             Ok(Machine::Whole(Box::new(disk)))
         }
-        (_, file) => Ok(Machine::Picture(Box::new(Capture::open(Path::new(file))?))),
+        (_, file) => picture_of(Path::new(file)),
     }
 }
 

@@ -55,27 +55,27 @@ impl Work {
     pub fn begin(settings: &Settings) -> Result<Self, CliError> {
         let case = Case::open(&settings.case)?;
         let machine = machine(&case.about.on, case.folder())?;
-        let survey = machine.observe().survey()?;
-        let registered = Registered::read(&survey);
-        Ok(Self { case, machine, survey, registered })
+        Self::survey(case, machine)
     }
 
-    /// The same for a command that only reads: where the machine cannot be reached from here, as a running Windows from
-    /// another computer, its last picture in the case stands for it.
+    /// Opens the case for a command that only reads. If the machine cannot be reached from here, as a running Windows
+    /// from another computer, the last picture of it in the case takes its place, and a note says so.
     pub fn begin_reading(settings: &Settings, ui: &mut Ui) -> Result<Self, CliError> {
         let case = Case::open(&settings.case)?;
-        let machine = match machine(&case.about.on, case.folder()) {
-            Err(error) => {
-                let picture = case.last_picture().ok_or(error)?;
+        let machine = match (machine(&case.about.on, case.folder()), case.last_picture()) {
+            (Err(error), Some(picture)) => {
+                let (computer, from) = (&case.about.computer, picture.display());
                 ui.tell(&format!(
-                    "note: {} cannot be reached from here; what is known of it is from {}\n",
-                    case.about.computer,
-                    picture.display()
+                    "note: {computer} cannot be reached: {error}. The report is of the picture in {from}.\n"
                 ));
                 picture_of(&picture)?
             }
-            reached => reached?,
+            (reached, _) => reached?,
         };
+        Self::survey(case, machine)
+    }
+
+    fn survey(case: Case, machine: Machine) -> Result<Self, CliError> {
         let survey = machine.observe().survey()?;
         let registered = Registered::read(&survey);
         Ok(Self { case, machine, survey, registered })

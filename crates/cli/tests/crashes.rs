@@ -76,7 +76,7 @@ impl Planned {
         copy(copied, self.home.path());
     }
 
-    /// Ends `command` everywhere, on the machine as it is before or after `clear`. Tells how often.
+    /// Runs `command` once for each operation, ends it there, and checks both ways out. Returns the number of runs.
     fn crash_everywhere(&self, command: &str, stride: usize) -> usize {
         let home = self.home.path();
         self.begin(self.planned.path());

@@ -20,7 +20,7 @@ use tempfile::TempDir;
 pub struct Case {
     /// `demo`, or a file in `tests/worlds`.
     pub world: String,
-    /// Commands before, whose output is not compared, and changes by hand.
+    /// Commands and changes by hand that come before; their output is not compared.
     #[serde(default)]
     pub before: Vec<Before>,
     /// The command.

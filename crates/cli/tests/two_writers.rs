@@ -109,8 +109,8 @@ fn pairs(on: &str) {
     assert!(both > 0, "{busy} of them found the machine held");
 }
 
-/// What cannot be undone, beside each command: the machine is made anew for each round. Where it ends is one of the
-/// two that each order of both would come to, with everything of the second case put back.
+/// Runs `install` and `discard` beside each command. Neither can be undone, so each round starts from a fresh copy of
+/// the machine, and its end may differ from the start by what setup installs, and by nothing else.
 fn pairs_for_good(on: &str) {
     let folder = stage(on);
     let folder = folder.path();

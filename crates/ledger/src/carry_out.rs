@@ -121,7 +121,7 @@ struct Run<'r, 'm> {
     tell: &'r mut dyn FnMut(&Report),
     /// Steps of the registry that are not written yet.
     group: Option<Group<'r, 'm>>,
-    /// Steps that are not told yet, with what became of them where that is known: the others are the group's, in order.
+    /// Steps without a report so far, in plan order. `None` is the outcome of a member of the group.
     waiting: Vec<(&'r Step, Option<Outcome>)>,
     reports: Vec<Report>,
 }
@@ -194,7 +194,7 @@ impl<'r> Run<'r, '_> {
         }
     }
 
-    /// Makes the group certain, and tells what became of its steps.
+    /// Writes the group, and reports its steps.
     fn write_group(&mut self) -> Result<(), LedgerError> {
         if let Some(group) = self.group.take() {
             let (members, is_written) = group.write(self.case)?;
@@ -210,10 +210,10 @@ impl<'r> Run<'r, '_> {
         self.report()
     }
 
-    /// Tells what has become of steps, as far as that is known.
+    /// Reports the waiting steps, in order. The group is written by now, so that each has an outcome.
     fn report(&mut self) -> Result<(), LedgerError> {
         for (step, outcome) in std::mem::take(&mut self.waiting) {
-            let Some(outcome) = outcome else { continue };
+            let outcome = outcome.expect("the group was written");
             if !outcome.is_settled() {
                 self.case.journal.append(Entry::Left { step: step.id.clone(), why: why(&outcome) })?;
             }

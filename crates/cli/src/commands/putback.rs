@@ -12,7 +12,7 @@ use crate::{Exit, Ui};
 
 pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     if args.list {
-        // The case tells it, wherever its machine is.
+        // The list is in the case; the machine may be out of reach.
         show(&PutBack { deeds: held(&Case::open(&settings.case)?) }, settings, ui, terminal::held);
         return Ok(Exit::Done);
     }

@@ -99,8 +99,9 @@ pub enum PlanError {
 
 /// Checks everything that `clear` relies on, before anything is changed.
 ///
-/// `began` is the machine right before the plan was begun, where it was: what shows whose a place is may be taken by
-/// now, such as the service of a driver's file. A place that is still as it was then may be what it was then.
+/// `began` is the survey from right before the first step, if the plan was begun. The evidence for a later step may be
+/// taken by now, such as the service that names a driver's file. A step whose places have not changed since passes if
+/// it passes on either survey.
 pub fn validate(plan: &Plan, survey: &Survey, began: Option<&Survey>) -> Result<(), PlanError> {
     if plan.format != FORMAT {
         return Err(PlanError::Format { found: plan.format.clone() });
