@@ -12,6 +12,7 @@ pub mod logs;
 pub mod model;
 pub mod packages;
 pub mod payloads;
+pub mod permits;
 pub mod plan;
 pub mod report;
 pub mod subject;

@@ -4,8 +4,9 @@ use crate::pc;
 
 use pc::{Pc, remnant, traced, with};
 use stubble_core::packages::{Registered, registered};
+use stubble_core::permits::ground;
 use stubble_core::subject::{Identified, identify};
-use stubble_core::trace::{Decision, protected, roots};
+use stubble_core::trace::{Decision, roots};
 
 const MENU: &str = "C:\\ProgramData\\Microsoft\\Windows\\Start Menu\\Programs";
 const OLD: &str = "D:\\Dairy\\Fennelgate\\Scale Desk";
@@ -70,7 +71,7 @@ fn copies_lists_and_what_was_thrown_away_stay() {
 fn the_roots_of_other_drives_are_protected() {
     let pc = desk();
     let facts = pc.survey().facts;
-    let why = |path: &str| protected::why(&stubble_core::model::Place::folder(path), &facts);
+    let why = |path: &str| ground::of(path, &facts).why();
     for path in ["D:", "D:\\Program Files", "d:\\program files (x86)", "D:\\$Recycle.Bin\\S-1\\x.qwl"] {
         assert!(why(path).is_some(), "{path}");
     }

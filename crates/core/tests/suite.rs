@@ -7,6 +7,7 @@ mod footprint;
 mod hostile;
 mod logs;
 mod pc;
+mod permits;
 mod plan;
 mod trace;
 mod units;

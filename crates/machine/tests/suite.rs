@@ -5,6 +5,7 @@ mod bench;
 mod contract;
 mod disk;
 mod events;
+mod exhausted;
 mod footprints;
 mod here;
 mod installer;

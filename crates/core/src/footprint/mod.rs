@@ -1,7 +1,7 @@
 //! What an installed product consists of, as an open file that a team shares.
 //!
 //! A footprint is data: it names places and never runs anything. Whoever wrote it is not trusted; what it
-//! names is looked at like any other evidence, and protected places stay protected.
+//! names is looked at like any other evidence, and what has no permit stays.
 
 mod anchors;
 mod compare;

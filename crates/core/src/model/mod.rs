@@ -3,6 +3,7 @@
 pub mod access;
 pub mod at_start;
 pub mod guid;
+pub mod host;
 pub mod list;
 pub mod path;
 pub mod place;

@@ -54,7 +54,7 @@ pub fn to_toml(plan: &Plan) -> String {
     out
 }
 
-/// Reads a plan and checks it against the machine's protected places.
+/// Reads a plan and checks that each place has a permit on the machine.
 pub fn from_toml(text: &str, survey: &Survey) -> Result<Plan, PlanError> {
     from_toml_begun(text, survey, None)
 }

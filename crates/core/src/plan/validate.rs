@@ -10,8 +10,8 @@ use crate::model::path::{PathError, leaf, strict, strict_key, strict_name};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::{Product, Registered};
+use crate::permits::Permits;
 use crate::survey::{Survey, state};
-use crate::trace::protected;
 use crate::units::{self, network};
 
 /// Why a plan is refused, naming the step.
@@ -97,6 +97,19 @@ pub enum PlanError {
     },
 }
 
+/// A machine, with what several steps ask of it.
+struct Here<'s> {
+    survey: &'s Survey,
+    registered: Registered,
+    permits: Permits<'s>,
+}
+
+impl<'s> Here<'s> {
+    fn of(survey: &'s Survey) -> Self {
+        Self { survey, registered: Registered::read(survey), permits: Permits::of(survey) }
+    }
+}
+
 /// Checks everything that `clear` relies on, before anything is changed.
 ///
 /// `began` is the survey from right before the first step, if the plan was begun. The evidence for a later step may be
@@ -122,17 +135,17 @@ pub fn validate(plan: &Plan, survey: &Survey, began: Option<&Survey>) -> Result<
         }
     }
     let chosen: Vec<&Step> = plan.chosen().collect();
-    let registered = Registered::read(survey);
-    let began = began.map(|began| (began, Registered::read(began)));
+    let here = Here::of(survey);
+    let began = began.map(Here::of);
     for step in &chosen {
         check_kind(step)?;
         for place in step.parts.iter().chain([&step.place]) {
             check_path(step, place)?;
         }
-        let now = check_on(step, &registered, survey, &chosen);
+        let now = check_on(step, &here, &chosen);
         match &began {
-            Some((began, registered)) if now.is_err() && is_unchanged(step, began, survey) => {
-                check_on(step, registered, began, &chosen)?;
+            Some(began) if now.is_err() && is_unchanged(step, began.survey, survey) => {
+                check_on(step, began, &chosen)?;
             }
             _ => now?,
         }
@@ -207,9 +220,9 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
 }
 
 /// Checks what depends on what else is on the machine.
-fn check_on(step: &Step, registered: &Registered, survey: &Survey, chosen: &[&Step]) -> Result<(), PlanError> {
-    check_place(step, &step.place, survey)?;
-    check_parts(step, registered, survey, chosen)
+fn check_on(step: &Step, here: &Here<'_>, chosen: &[&Step]) -> Result<(), PlanError> {
+    check_place(step, &step.place, &here.permits)?;
+    check_parts(step, &here.registered, here.survey, chosen)
 }
 
 /// Whether a step's places are as they were, as far as they are there.
@@ -221,9 +234,8 @@ fn is_unchanged(step: &Step, began: &Survey, survey: &Survey) -> bool {
     step.places().iter().all(is_same)
 }
 
-fn check_place(step: &Step, place: &Place, survey: &Survey) -> Result<(), PlanError> {
-    let protected = protected::why_on(survey, place);
-    match protected {
+fn check_place(step: &Step, place: &Place, permits: &Permits<'_>) -> Result<(), PlanError> {
+    match permits.why(place) {
         Some(why) => Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() }),
         None => Ok(()),
     }

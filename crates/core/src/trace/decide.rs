@@ -5,10 +5,11 @@ use std::collections::HashSet;
 use super::claims::{Claim, Claims};
 use super::location::{below_classes, holds_add_ins, location};
 use super::own_data::{OwnData, is_made_again};
-use super::{Decision, Evidence, Group, Remnant, Scene, Standing, protected, weigh};
+use super::{Decision, Evidence, Group, Remnant, Scene, Standing, weigh};
 use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
+use crate::permits::Permit;
 use crate::subject::AnchorKind;
 use crate::survey::{EntryKind, KeyId, NodeId, User};
 
@@ -91,9 +92,13 @@ impl Decider<'_> {
             let why = format!("{}; look whether it is still needed", shown.text);
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }
-        if let Some(why) = self.never(&claim.place) {
-            return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
-        }
+        let by_standing = match self.scene.permits.ask(&claim.place) {
+            Err(why) => return self.push(claim, claim.place.clone(), standing, Decision::Keep, why.to_owned()),
+            Ok(Permit { caution: Some(why), .. }) => {
+                return self.push(claim, claim.place.clone(), standing, Decision::Ask, format!("{why}; {reason}"));
+            }
+            Ok(_) => by_standing,
+        };
         match claim.place.kind {
             PlaceKind::Folder | PlaceKind::File => {
                 if let Some(entry) = survey.files.find(&claim.place.path) {
@@ -108,11 +113,6 @@ impl Decider<'_> {
             }
             _ => self.push(claim, claim.place.clone(), standing, by_standing, reason),
         }
-    }
-
-    fn never(&self, place: &Place) -> Option<String> {
-        let why = protected::why_on(self.scene.survey, place);
-        why.map(str::to_owned)
     }
 
     /// Takes an entry whole where nothing in it must stay, else goes into it.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Decision, Evidence, Remnant, Scene, protected};
+use super::{Decision, Evidence, Remnant, Scene};
 use crate::model::path::{leaf, parent};
 use crate::model::text::fold as folded;
 use crate::model::{Place, PlaceKind};
@@ -104,5 +104,5 @@ fn foldable(scene: &Scene<'_>, remnants: &[Remnant], remnant: &Remnant) -> Optio
         }
         _ => return None,
     };
-    protected::why(&place, &survey.facts).is_none().then_some(place)
+    scene.permits.ask(&place).is_ok().then_some(place)
 }

@@ -1,41 +1,10 @@
 //! Where in the registry programs register themselves, and what of it goes when one is the subject's.
 
-use std::sync::LazyLock;
-
-use serde::Deserialize;
-
 use crate::model::Place;
-use crate::model::text::fold;
+use crate::permits::slots::{self, Takes};
+use crate::permits::spelling::{CLASSES, Listed};
 
-#[derive(Deserialize)]
-struct Table {
-    classes: Vec<String>,
-    shells: Vec<String>,
-    holders: Vec<String>,
-    add_ins: Vec<String>,
-    lists: Vec<String>,
-    after_programs: Vec<String>,
-    location: Vec<Row>,
-}
-
-#[derive(Deserialize)]
-struct Row {
-    path: String,
-    takes: Takes,
-    what: String,
-}
-
-/// What goes of a location.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Takes {
-    /// The key at the end of the row's path.
-    Key,
-    /// That very value.
-    Value,
-    /// Nothing: Windows itself notes there what has run.
-    History,
-}
+pub use crate::permits::slots::{after_programs, holds_add_ins, is_class_holder, is_shell_class, lists};
 
 /// A registration in a known location.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -48,94 +17,29 @@ pub struct Location {
     pub what: &'static str,
 }
 
-static TABLE: LazyLock<Table> =
-    LazyLock::new(|| toml::from_str(include_str!("../../data/locations.toml")).expect("the table is tested"));
-
-/// Keys of classes that stand for everything, not for one program's documents.
-pub fn is_shell_class(name: &str) -> bool {
-    is_among(&TABLE.shells, name)
-}
-
-/// Keys of classes that hold those of everybody.
-pub fn is_class_holder(name: &str) -> bool {
-    is_among(&TABLE.holders, name)
-}
-
-/// Keys of a program below which others register their add-ins.
-pub fn holds_add_ins(name: &str) -> bool {
-    is_among(&TABLE.add_ins, name)
-}
-
-/// Names of variables that are lists.
-pub fn lists() -> impl Iterator<Item = &'static str> {
-    TABLE.lists.iter().map(String::as_str)
-}
-
-/// Keys below which Windows keeps settings of programs by the names of their files.
-pub fn after_programs() -> impl Iterator<Item = String> {
-    TABLE.after_programs.iter().cloned()
-}
-
-fn is_among(names: &[String], name: &str) -> bool {
-    let folded = fold(name);
-    names.iter().any(|one| fold(one) == folded)
-}
-
 /// The part of a key's path below a root of classes, of the machine or of a user, with that root.
 pub fn below_classes(key: &str) -> Option<(&str, &str)> {
-    TABLE.classes.iter().find_map(|root| split_below(key, root))
-}
-
-/// Splits a path behind what a pattern describes; `*` stands for one part, also at the end of one.
-fn split_below<'p>(path: &'p str, pattern: &str) -> Option<(&'p str, &'p str)> {
-    let mut at = 0;
-    for wanted in pattern.split('\\') {
-        let rest = path.get(at..)?;
-        let part = rest.split('\\').next()?;
-        if !matches(part, wanted) {
-            return None;
-        }
-        at += part.len() + 1;
-    }
-    let rest = path.get(at..)?;
-    (!rest.is_empty()).then(|| (&path[..at - 1], rest))
-}
-
-fn matches(part: &str, wanted: &str) -> bool {
-    match wanted.strip_prefix('*') {
-        Some(end) => part.len() >= end.len() && fold(part).ends_with(&fold(end)),
-        None => part.len() == wanted.len() && fold(part) == fold(wanted),
-    }
+    let listed = Listed::read(key);
+    let is_below = listed.parts.first().is_some_and(|first| first == CLASSES) && listed.parts.len() > 1;
+    let root = is_below.then(|| listed.up_to(key, 1)).flatten()?;
+    Some((root, key.get(root.len() + 1..)?))
 }
 
 /// The known location that a key, or a value of it, lies in.
 pub fn location(key: &str, value: Option<&str>) -> Option<Location> {
-    for row in &TABLE.location {
-        let roots = if row.path.starts_with("%Classes%") { TABLE.classes.as_slice() } else { &[] };
-        let patterns = roots.iter().map(|root| row.path.replace("%Classes%", root));
-        let own = std::iter::once(row.path.clone()).filter(|_| roots.is_empty());
-        for pattern in patterns.chain(own) {
-            let Some(place) = at(key, value, &pattern, row.takes) else { continue };
-            return Some(Location { place, takes: row.takes, what: &row.what });
-        }
-    }
-    None
-}
-
-fn at(key: &str, value: Option<&str>, pattern: &str, takes: Takes) -> Option<Place> {
-    let depth = pattern.matches('\\').count() + 1;
-    let end = key.match_indices('\\').nth(depth - 1).map_or(key.len(), |(at, _)| at);
-    let own = &key[..end];
-    let is_it = own.split('\\').count() == depth
-        && own.split('\\').zip(pattern.split('\\')).all(|(part, wanted)| matches(part, wanted));
-    match takes {
-        _ if !is_it => None,
-        Takes::Key => Some(Place::key(own)),
-        Takes::Value | Takes::History => match value {
-            Some(name) if own.len() == key.len() => Some(Place::value(key, name)),
-            _ => (takes == Takes::History).then(|| Place::key(own)),
-        },
-    }
+    let listed = Listed::read(key);
+    slots::over(&listed).filter(|slot| slot.looked).find_map(|slot| {
+        let own = listed.up_to(key, slot.depth())?;
+        let place = match slot.takes {
+            Takes::Key => Place::key(own),
+            Takes::Value | Takes::History if value.is_some() && own.len() == key.len() => {
+                Place::value(key, value.unwrap_or_default())
+            }
+            Takes::History => Place::key(own),
+            _ => return None,
+        };
+        Some(Location { place, takes: slot.takes, what: slot.what })
+    })
 }
 
 #[cfg(test)]

@@ -8,7 +8,6 @@ pub mod lead;
 mod location;
 mod mentions;
 mod own_data;
-pub mod protected;
 mod roots;
 mod rules;
 mod scene;

@@ -9,6 +9,7 @@ use crate::model::text::fold;
 use crate::model::{Guid, path};
 use crate::packages::Registered;
 use crate::packages::registered::uninstall_keys;
+use crate::permits::Permits;
 use crate::subject::names::{names_a_part, product_words, publisher_words, squashed, together};
 use crate::subject::{AnchorKind, Subject};
 use crate::survey::firewall::FirewallRule;
@@ -84,6 +85,8 @@ pub struct Scene<'s> {
     pub subject: &'s Subject,
     /// Other products in the list of programs.
     pub others: Vec<Other>,
+    /// What may be taken at all.
+    pub permits: Permits<'s>,
     units: Units,
     owners: OnceCell<Owners>,
     mentioned: RefCell<Mentioned>,
@@ -142,6 +145,7 @@ impl<'s> Scene<'s> {
             registered,
             subject,
             others: Vec::new(),
+            permits: Permits::of(survey),
             units: Units::default(),
             owners: OnceCell::new(),
             mentioned: RefCell::default(),
@@ -278,7 +282,7 @@ impl<'s> Scene<'s> {
     /// Why the network needs a file, if it does.
     pub fn needed_by_network(&self, file: NodeId) -> Option<&'static str> {
         let needed = self.units.needed.get_or_init(|| {
-            let files = super::protected::needed_by_network(self.survey).into_iter();
+            let files = self.permits.needed_by_network().into_iter();
             files.filter_map(|(path, why)| Some((self.survey.entry(&path)?, why))).collect()
         });
         needed.get(&file).copied()
@@ -366,7 +370,7 @@ impl<'s> Scene<'s> {
                     folders.extend(product.location.as_deref().map(|folder| folder.trim_end_matches('\\').to_owned()));
                     folders.extend(product.files().filter_map(path::parent).map(str::to_owned));
                 }
-                folders.retain(|folder| !super::protected::is_shared_root(folder, &self.survey.facts));
+                folders.retain(|folder| !crate::permits::is_shared_root(folder, &self.survey.facts));
                 folders.sort();
                 folders.dedup();
                 let publisher = registry.text(key, "Publisher").unwrap_or_default();

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Evidence, Remnant, Scene, Trace, protected};
+use super::{Evidence, Remnant, Scene, Trace};
 use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Guid, Place};
@@ -58,7 +58,7 @@ pub fn explain(scene: &Scene<'_>, trace: &Trace, asked: &str) -> Explanation {
     let exists = !occurs.is_empty() || survey.exists(asked) || survey.registry.key(asked).is_some();
     let place = if asked.as_bytes().get(1) == Some(&b':') { Place::folder(asked) } else { Place::key(asked) };
     let bystander = trace.bystanders.iter().find(|one| is_inside_or_same(asked, &one.place.path));
-    let verdict = match (bystander, protected::why_on(survey, &place)) {
+    let verdict = match (bystander, scene.permits.why(&place)) {
         (Some(bystander), _) => format!("not taken: {} ({})", bystander.owner, bystander.text),
         (None, Some(why)) => format!("not taken, whatever a plan says: {why}"),
         (None, None) if !exists => "nothing is there, or it could not be looked at".to_owned(),

@@ -11,6 +11,7 @@ pub mod tasks;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::packages::Registered;
+use crate::permits::windows;
 use crate::survey::Survey;
 
 /// Everything that makes a unit up on this machine; nothing where there is no such unit.
@@ -47,9 +48,7 @@ pub fn protected_why(unit: &Place) -> Option<&'static str> {
     match unit.kind {
         PlaceKind::Task if path.starts_with("\\MICROSOFT\\WINDOWS\\") => Some("it is a task of Windows"),
         PlaceKind::Driver if !drivers::is_published_name(&unit.path) => Some("it is a driver of Windows"),
-        PlaceKind::StorePackage if path.starts_with("MICROSOFT.WINDOWS.") || path.starts_with("WINDOWS.") => {
-            Some("it is a part of Windows")
-        }
+        PlaceKind::StorePackage if windows::is_store_package(&path) => Some("it is a part of Windows"),
         _ => None,
     }
 }

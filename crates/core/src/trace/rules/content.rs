@@ -5,8 +5,8 @@ use crate::content::Content as Says;
 use crate::model::Place;
 use crate::model::path::{is_inside_or_same, leaf, parent};
 use crate::model::text::fold;
+use crate::permits;
 use crate::trace::bystanders::owner_of_folder;
-use crate::trace::protected;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Folders whose programs say that they are parts of the subject, and none that it is part of
@@ -54,7 +54,7 @@ fn own_folder(scene: &Scene<'_>, program: &str) -> Option<String> {
     loop {
         let above = parent(at)?;
         // Store packages are known by their names.
-        if protected::is_shared_root(at, facts) || is_root(at) || scene.is_publisher(leaf(at)) && is_root(above) {
+        if permits::is_shared_root(at, facts) || is_root(at) || scene.is_publisher(leaf(at)) && is_root(above) {
             return None;
         }
         if is_root(above) || scene.is_publisher(leaf(above)) && parent(above).is_some_and(is_root) {

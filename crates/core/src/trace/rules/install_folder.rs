@@ -1,8 +1,9 @@
 use super::Rule;
 use crate::model::{Place, PlaceKind, path};
 use crate::packages::registered::uninstall_keys;
+use crate::permits;
 use crate::subject::AnchorKind;
-use crate::trace::{Claims, Evidence, Scene, protected};
+use crate::trace::{Claims, Evidence, Scene};
 
 /// The folder that the subject's registrations name as its own.
 pub struct InstallFolder;
@@ -30,7 +31,7 @@ impl Rule for InstallFolder {
             let folder = scene.survey.files.path(entry);
             // A registration that names the vendor's folder, or a root, does not make it the subject's.
             let too_wide =
-                scene.is_publisher(path::leaf(&folder)) || protected::is_shared_root(&folder, &scene.survey.facts);
+                scene.is_publisher(path::leaf(&folder)) || permits::is_shared_root(&folder, &scene.survey.facts);
             if !too_wide {
                 let text = "a registration of the subject names it as the install folder".to_owned();
                 claims.add(Place::folder(folder), Evidence::new("install-folder", text, Some(from)));

@@ -1,8 +1,8 @@
 use super::Rule;
 use crate::model::Place;
+use crate::permits;
 use crate::subject::names::product_words;
 use crate::survey::KeyId;
-use crate::trace::protected;
 use crate::trace::scene::NameFit;
 use crate::trace::{Claims, Evidence, Scene};
 
@@ -44,7 +44,7 @@ impl Rule for NamedKey {
 fn below_others(scene: &Scene<'_>, above: KeyId, claims: &mut Claims) {
     let registry = &scene.survey.registry;
     // Windows' own keys, and those that all publishers share.
-    if protected::why(&Place::key(registry.path(above)), &scene.survey.facts).is_some() {
+    if permits::is_shared_key(&registry.path(above), &scene.survey.facts).is_some() {
         return;
     }
     for key in registry.keys().children(above) {

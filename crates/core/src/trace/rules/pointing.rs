@@ -3,9 +3,10 @@ use std::collections::BTreeMap;
 use super::Rule;
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind, list};
+use crate::permits::slots::Takes;
 use crate::survey::{KeyId, Registry};
 use crate::trace::location::{
-    Location, Takes, below_classes, holds_add_ins, is_class_holder, is_shell_class, lists, location,
+    Location, below_classes, holds_add_ins, is_class_holder, is_shell_class, lists, location,
 };
 use crate::trace::scene::NameFit;
 use crate::trace::{Claims, Evidence, Scene};
@@ -175,7 +176,7 @@ impl Seen<'_> {
                 return self.file_type(key, root, name, path, value);
             }
             if let Some(found) = location(path, value) {
-                return self.unless_elsewhere(found);
+                return self.unless_elsewhere(found).or_else(|| self.verb(root, rest));
             }
             if is_shell_class(name) || is_class_holder(name) {
                 return self.verb(root, rest);
@@ -193,10 +194,11 @@ impl Seen<'_> {
         self.add_in(path).or_else(|| self.settings(path))
     }
 
-    /// A key that holds what leads to somebody else, too, is not the subject's.
+    /// A key that holds what leads to somebody else, too, or that may not go, is not the subject's.
     fn unless_elsewhere(&self, found: Location) -> Option<Location> {
-        let elsewhere = found.takes == Takes::Key && self.leads_elsewhere(&found.place.path);
-        (!elsewhere).then_some(found)
+        let is_key = found.takes == Takes::Key;
+        let stays = || self.scene.permits.ask(&found.place).is_err() || self.leads_elsewhere(&found.place.path);
+        (!is_key || !stays()).then_some(found)
     }
 
     fn leads_elsewhere(&self, path: &str) -> bool {
@@ -232,8 +234,9 @@ impl Seen<'_> {
                     || value.text().is_some_and(|text| self.leads(&text, path).is_some())
             })
         };
-        if self.registry().keys().below(top).into_iter().all(is_own) {
-            return Some(Location { place: Place::key(self.registry().path(top)), takes: Takes::Key, what });
+        let whole = Place::key(self.registry().path(top));
+        if self.scene.permits.ask(&whole).is_ok() && self.registry().keys().below(top).into_iter().all(is_own) {
+            return Some(Location { place: whole, takes: Takes::Key, what });
         }
         match value {
             Some(name) => Some(Location { place: Place::value(path, name), takes: Takes::Value, what }),

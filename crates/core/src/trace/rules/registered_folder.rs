@@ -5,11 +5,13 @@ use crate::content::Content;
 use crate::model::path::{is_inside_or_same, leaf, parent};
 use crate::model::text::fold;
 use crate::model::{Place, list};
+use crate::permits;
+use crate::permits::slots::Takes;
 use crate::survey::{EntryKind, NodeId};
 use crate::trace::bystanders::{is_in_others, says_others};
-use crate::trace::location::{Takes, below_classes, location};
+use crate::trace::location::{below_classes, location};
 use crate::trace::scene::NameFit;
-use crate::trace::{Claims, Evidence, Scene, protected};
+use crate::trace::{Claims, Evidence, Scene};
 
 /// A folder anywhere that has the product's name and a program of it, where it or something in it is registered for the
 /// whole machine: somebody has chosen that folder, and what named it as the install folder is gone. A copy that somebody
@@ -77,7 +79,7 @@ fn is_free(scene: &Scene<'_>, claims: &Claims, node: NodeId, folder: &str) -> bo
         && scene.user_of(folder).is_none()
         && !is_in_others(scene, folder)
         && !says_others(scene, node)
-        && !protected::is_shared_root(folder, &scene.survey.facts)
+        && !permits::is_shared_root(folder, &scene.survey.facts)
 }
 
 /// Whether a program in a folder says that it is the subject's.

@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::path::is_inside_or_same;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene, Standing, protected};
+use crate::trace::{Claims, Evidence, Scene, Standing};
 
 /// Services whose program lies in a folder of the subject.
 pub struct Service;
@@ -37,7 +37,7 @@ impl Rule for Service {
 pub(super) fn services_that_go(scene: &Scene<'_>, claims: &Claims) -> Vec<Place> {
     let is_sure = |place: &&Place| {
         let sure = matches!(claims.standing(place), Some(Standing::Certain | Standing::Likely));
-        sure && protected::why_on(scene.survey, place).is_none()
+        sure && scene.permits.ask(place).is_ok()
     };
     claims.of_kind(PlaceKind::Service).filter(is_sure).cloned().collect()
 }

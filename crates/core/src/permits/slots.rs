@@ -1,0 +1,206 @@
+//! The table of places in the registry where programs register themselves: `data/slots.toml`.
+
+use std::sync::LazyLock;
+
+use serde::Deserialize;
+
+use super::spelling::Listed;
+use crate::model::text::fold;
+
+#[derive(Deserialize)]
+struct Table {
+    shells: Vec<String>,
+    holders: Vec<String>,
+    verbs: Vec<String>,
+    add_ins: Vec<String>,
+    lists: Vec<String>,
+    variables: Vec<String>,
+    reserved: Vec<String>,
+    endings: Vec<String>,
+    slot: Vec<Row>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Row {
+    #[serde(rename = "where")]
+    pattern: String,
+    takes: Takes,
+    what: String,
+    #[serde(default)]
+    proof: Proof,
+    #[serde(default = "looked")]
+    looked: bool,
+    #[serde(default)]
+    values: Vec<String>,
+}
+
+fn looked() -> bool {
+    true
+}
+
+/// What goes of a slot.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Takes {
+    /// The key at the end of the row's path.
+    Key,
+    /// One value of the very key.
+    Value,
+    /// One entry of a value that is a list.
+    Entry,
+    /// A part of a number.
+    Count,
+    /// Nothing: Windows itself notes there what has run.
+    History,
+}
+
+/// What has to be seen in a slot before it may go; the table's head says what each means.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Proof {
+    /// It leads to a place where programs are.
+    #[default]
+    Leads,
+    /// The class that it names, or is named after, is a program's, or is gone and was none of Windows'.
+    Handler,
+    /// It has a name for people, or leads to a program, and is no update of Windows.
+    Listed,
+    /// The key that it names is none of Windows'.
+    Named,
+    /// It does not lead into Windows alone.
+    Apart,
+    /// The class in the value's name is nobody's of Windows.
+    Class,
+    /// The file in the key's name is no program of Windows.
+    Program,
+    /// The entry names a service that may go.
+    Service,
+    /// The file that it names is not Windows' own.
+    File,
+    /// A variable that Windows does not need.
+    Variable,
+    /// A rule of the firewall for a program that is not Windows' own.
+    Firewall,
+    /// Nothing.
+    Free,
+}
+
+/// One place where programs register themselves.
+pub struct Slot {
+    /// Folded parts of the pattern; `*` is any one part.
+    pattern: Vec<String>,
+    /// What goes of it.
+    pub takes: Takes,
+    /// What it is, for people.
+    pub what: &'static str,
+    /// What has to be seen before it may go.
+    pub proof: Proof,
+    /// Whether what leads to the subject there is a registration of it.
+    pub looked: bool,
+    /// The only values that may be meant, folded; any if there is none.
+    values: Vec<String>,
+}
+
+impl Slot {
+    /// Number of parts of the pattern: where the unit ends.
+    pub fn depth(&self) -> usize {
+        self.pattern.len()
+    }
+
+    /// Whether a value of this name may be meant.
+    pub fn may_name(&self, value: &str) -> bool {
+        self.values.is_empty() || self.values.contains(&fold(value))
+    }
+
+    /// Whether a key is this slot's, or lies below it.
+    fn is_over(&self, parts: &[String]) -> bool {
+        let fits = |(part, wanted): (&String, &String)| wanted == "*" || part == wanted;
+        parts.len() >= self.pattern.len() && parts.iter().zip(&self.pattern).all(fits)
+    }
+}
+
+static TABLE: LazyLock<Table> =
+    LazyLock::new(|| toml::from_str(include_str!("../../data/slots.toml")).expect("the table is tested"));
+
+static SLOTS: LazyLock<Vec<Slot>> = LazyLock::new(|| {
+    let mut slots: Vec<Slot> = TABLE
+        .slot
+        .iter()
+        .map(|row| Slot {
+            pattern: row.pattern.split('\\').map(fold).collect(),
+            takes: row.takes,
+            what: row.what.as_str(),
+            proof: row.proof,
+            looked: row.looked,
+            values: row.values.iter().map(|name| fold(name)).collect(),
+        })
+        .collect();
+    // The one that tells most comes first.
+    slots.sort_by_key(|slot| std::cmp::Reverse(slot.pattern.len()));
+    slots
+});
+
+/// The slots that a key lies in, the deepest first.
+pub fn over(listed: &Listed) -> impl Iterator<Item = &'static Slot> {
+    SLOTS.iter().filter(|slot| slot.is_over(&listed.parts))
+}
+
+/// Keys below which Windows keeps settings of programs by the names of their files, in both views.
+pub fn after_programs() -> impl Iterator<Item = String> {
+    let rows = TABLE.slot.iter().filter(|row| row.proof == Proof::Program && row.takes == Takes::Key);
+    rows.flat_map(|row| {
+        let above = row.pattern.trim_end_matches("\\*").to_owned();
+        let narrow = above.replacen("HKLM\\SOFTWARE\\", "HKLM\\SOFTWARE\\WOW6432Node\\", 1);
+        [above, narrow]
+    })
+}
+
+/// Keys of classes that stand for everything, not for one program's documents.
+pub fn is_shell_class(name: &str) -> bool {
+    is_among(&TABLE.shells, name)
+}
+
+/// Keys of classes that hold those of everybody.
+pub fn is_class_holder(name: &str) -> bool {
+    is_among(&TABLE.holders, name)
+}
+
+/// Verbs of the shell that Windows gives to its own classes.
+pub fn is_windows_verb(name: &str) -> bool {
+    is_among(&TABLE.verbs, name)
+}
+
+/// Keys of a program below which others register their add-ins.
+pub fn holds_add_ins(name: &str) -> bool {
+    is_among(&TABLE.add_ins, name)
+}
+
+/// Names directly below `SOFTWARE` that are no publisher's.
+pub fn is_reserved(name: &str) -> bool {
+    is_among(&TABLE.reserved, name)
+}
+
+/// Names of variables that are lists.
+pub fn lists() -> impl Iterator<Item = &'static str> {
+    TABLE.lists.iter().map(String::as_str)
+}
+
+/// Whether an end of names is one of those that Windows itself lists.
+pub fn is_windows_ending(entry: &str) -> bool {
+    is_among(&TABLE.endings, entry)
+}
+
+/// Whether Windows itself needs a variable.
+pub fn is_windows_variable(name: &str) -> bool {
+    let folded = fold(name);
+    TABLE.variables.iter().map(|own| fold(own)).any(|own| match own.strip_suffix('*') {
+        Some(start) => folded.starts_with(start),
+        None => folded == own,
+    })
+}
+
+fn is_among(names: &[String], name: &str) -> bool {
+    let folded = fold(name);
+    names.iter().any(|one| fold(one) == folded)
+}
