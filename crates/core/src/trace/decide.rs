@@ -195,10 +195,12 @@ impl Decider<'_> {
             if top.follows_user && !is_made_again(scene, at, top.entry) {
                 return Some((Decision::Keep, format!("nothing tells whether {} made it or the program", user.name)));
             }
-        } else if top.is_machine_data {
-            return self.own_data.why_of_machine(scene, at).map(|why| (Decision::Keep, why));
+        } else if top.is_machine_data
+            && let Some(why) = self.own_data.why_of_machine(scene, at)
+        {
+            return Some((Decision::Keep, why));
         }
-        None
+        self.own_data.why_later(scene, at, top.entry)
     }
 
     fn key(&mut self, claim: &Claim, at: KeyId, standing: Standing, decision: Decision, reason: &str) {

@@ -5,16 +5,19 @@ use std::sync::LazyLock;
 
 use serde::Deserialize;
 
-use super::Scene;
+use super::{Decision, Scene};
+use crate::model::FileTime;
 use crate::model::text::fold;
 use crate::subject::{AnchorKind, opened_with};
-use crate::survey::NodeId;
+use crate::survey::{EntryKind, NodeId};
 
 #[derive(Deserialize)]
 struct Table {
     document: Vec<String>,
     settings: Vec<String>,
     licence: Vec<String>,
+    profile: Vec<String>,
+    program: Vec<String>,
     made_again: Vec<String>,
 }
 
@@ -27,7 +30,12 @@ pub struct OwnData {
     registered: BTreeSet<String>,
     /// Files and folders that a footprint calls settings or people's own, folded.
     printed: BTreeSet<String>,
+    /// When the subject was last installed or updated, as far as its registration and programs tell.
+    installed: Option<FileTime>,
 }
+
+/// How long after an install a file may have been changed by it, in units of 100 ns: ten minutes.
+const NEAR: u64 = 10 * 60 * 10_000_000;
 
 impl OwnData {
     /// The subject's file types: those known of it, and those that open with a program of it now.
@@ -36,7 +44,8 @@ impl OwnData {
         let known = scene.subject.all(AnchorKind::FileType).map(fold);
         let now = opened_with(scene.survey).into_iter().filter(|(_, program)| owns_program(program));
         let registered = known.chain(now.map(|(extension, _)| fold(&extension))).collect();
-        Self { registered, printed: scene.subject.all(AnchorKind::PrintedData).map(fold).collect() }
+        let printed = scene.subject.all(AnchorKind::PrintedData).map(fold).collect();
+        Self { registered, printed, installed: installed(scene, owns_program) }
     }
 
     /// Why an entry stays that a footprint calls settings or people's own, or that lies in such a folder.
@@ -61,13 +70,13 @@ impl OwnData {
             return None;
         }
         let name = scene.survey.files.name(file);
-        let (stem, extension) = name.rsplit_once('.')?;
+        let (stem, extension) = name.rsplit_once('.').unwrap_or((name, ""));
         let lower = extension.to_lowercase();
         let among = |list: &[String]| list.contains(&lower);
         if self.registered.contains(&fold(extension)) {
             return Some(format!("a document of the user: {} opens .{lower} files", scene.subject.name));
         }
-        if among(&TABLE.document) {
+        if among(&TABLE.document) || TABLE.profile.contains(&name.to_lowercase()) {
             return Some("a document of the user".to_owned());
         }
         let named_settings = ["settings", "preferences", "config"].contains(&stem.to_lowercase().as_str());
@@ -75,6 +84,30 @@ impl OwnData {
             return Some("settings of the user".to_owned());
         }
         among(&TABLE.licence).then(|| "a licence of the user".to_owned())
+    }
+
+    /// Whether a file was changed after the subject was installed; `None` if it is not known when that was.
+    fn is_later(&self, scene: &Scene<'_>, file: NodeId) -> Option<bool> {
+        let changed = scene.survey.files.data(file).modified;
+        self.installed.map(|installed| changed.0 > installed.0.saturating_add(NEAR))
+    }
+
+    /// Why a file that everybody here can reach stays or is asked about: it was changed since the install, and is a
+    /// document or nothing that programs are known to make.
+    pub fn why_later(&self, scene: &Scene<'_>, file: NodeId, top: NodeId) -> Option<(Decision, String)> {
+        let name = scene.survey.files.name(file).to_lowercase();
+        let extension = name.rsplit_once('.').map(|(_, extension)| extension).unwrap_or_default();
+        let among = |list: &[String]| list.iter().any(|one| one == extension);
+        let is_document = among(&TABLE.document) || TABLE.profile.contains(&name);
+        if is_made_again(scene, file, top) || self.is_later(scene, file) != Some(true) {
+            return None;
+        }
+        if is_document {
+            return Some((Decision::Keep, "a document that was changed after the install".to_owned()));
+        }
+        let is_programs = among(&TABLE.program) || among(&TABLE.settings) || among(&TABLE.licence);
+        let why = "it was changed after the install, and nothing tells whether somebody here made it or the program";
+        (!is_programs).then(|| (Decision::Ask, why.to_owned()))
     }
 
     /// Why a file in the machine's own data stays: what people make, and what they have paid for.
@@ -86,6 +119,20 @@ impl OwnData {
         }
         TABLE.licence.contains(&extension.to_lowercase()).then(|| "a licence".to_owned())
     }
+}
+
+/// When the subject was last installed: what its registrations say, and the newest of its programs, which updates
+/// bring.
+fn installed(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Option<FileTime> {
+    let files = &scene.survey.files;
+    let is_program = |name: &str| {
+        let lower = name.to_lowercase();
+        [".exe", ".dll", ".ocx", ".sys"].iter().any(|end| lower.ends_with(end))
+    };
+    let programs = files.all().filter(|at| files.data(*at).kind == EntryKind::File && is_program(files.name(*at)));
+    let own = programs.filter(|at| owns_program(&files.path(*at))).map(|at| files.data(at).modified);
+    let registered = super::time::installs(scene).into_iter().map(|(_, time)| time);
+    own.chain(registered).max_by_key(|time| time.0).filter(|time| time.0 != 0)
 }
 
 /// Whether a file lies in a folder for what the program can make again.

@@ -28,7 +28,7 @@ pub fn support(scene: &Scene<'_>, claims: &mut Claims) {
 
 /// The keys that register the subject, with when that was. Where all of them stand on one moment with
 /// everything else, times tell nothing.
-fn installs(scene: &Scene<'_>) -> Vec<(Place, FileTime)> {
+pub(super) fn installs(scene: &Scene<'_>) -> Vec<(Place, FileTime)> {
     let registry = &scene.survey.registry;
     let mut found = Vec::new();
     for list in uninstall_keys(scene.survey) {
