@@ -4,7 +4,9 @@ use stubble_core::model::{Place, PlaceKind, RegValue};
 use stubble_core::permits::Permits;
 use stubble_core::survey::{Survey, User};
 
-use super::pc::Pc;
+use stubble_core::trace::Decision;
+
+use super::pc::{DESK, Pc, desk, remnant, traced, with};
 
 const FOLDERS: &str = include_str!("../data/windows/folders.txt");
 const KEYS: &str = include_str!("../data/windows/keys.txt");
@@ -292,4 +294,77 @@ fn what_starts_windows_is_asked_about() {
     if let Ok(permit) = permits.ask(&Place::new(PlaceKind::Service, "ferrule")) {
         assert!(permit.caution.is_some());
     }
+}
+
+fn decided(pc: &Pc, path: &str) -> Option<Decision> {
+    remnant(&traced(pc, "scale desk"), path).map(|one| one.decision)
+}
+
+#[test]
+fn a_file_that_others_count_stays() {
+    let counts = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\SharedDLLs";
+    let file = "C:\\Program Files\\Common Files\\Quernlight Scale Desk\\codec.dll";
+    let counted = |count: u32| {
+        let mut pc = desk();
+        pc.program(file, "Quernlight Scale Desk").raw(counts, number(file, count));
+        decided(&pc, file).or_else(|| decided(&pc, "C:\\Program Files\\Common Files\\Quernlight Scale Desk"))
+    };
+    assert_eq!(counted(1), Some(Decision::Remove));
+    assert_eq!(counted(3), Some(Decision::Keep));
+}
+
+#[test]
+fn a_service_that_another_one_needs_is_asked_about() {
+    let mut pc = desk();
+    let services = "HKLM\\SYSTEM\\ControlSet001\\Services";
+    pc.service("ScaleHub", "C:\\Program Files\\Fennelgate\\Scale Desk\\hub.exe", true);
+    pc.file("C:\\Program Files\\Fennelgate\\Scale Desk\\hub.exe");
+    assert_eq!(decided(&pc, "ScaleHub"), Some(Decision::Remove));
+    pc.service("OtherAgent", "C:\\Program Files\\Tare Book\\agent.exe", true);
+    let needs = RegValue { name: "DependOnService".into(), kind: 7, data: wide("ScaleHub\0\0") };
+    pc.raw(&format!("{services}\\OtherAgent"), needs);
+    assert_eq!(decided(&pc, "ScaleHub"), Some(Decision::Ask));
+}
+
+fn wide(text: &str) -> Vec<u8> {
+    text.encode_utf16().flat_map(u16::to_le_bytes).collect()
+}
+
+#[test]
+fn what_was_changed_after_the_install_is_not_taken_without_a_question() {
+    let folder = DESK;
+    let (install, later) = (133_000_000_000_000_000, 133_900_000_000_000_000);
+    let with = |name: &str, time: u64| {
+        let mut pc = desk();
+        let path = format!("{folder}\\{name}");
+        pc.dated(&format!("{folder}\\desk.exe"), install).dated(&path, time);
+        let trace = traced(&pc, "scale desk");
+        let over = trace.remnants.iter().filter(|one| Place::file(&path).is_within(&one.place));
+        over.max_by_key(|one| one.place.path.len()).map(|one| one.decision)
+    };
+    for (name, time, decision) in [
+        ("Projects\\own work.docx", later, Decision::Keep),
+        ("data\\customers.mdb", later, Decision::Keep),
+        ("data\\lists.wqx", later, Decision::Ask),
+        ("help\\manual.pdf", install, Decision::Remove),
+        ("help\\read me.txt", install, Decision::Remove),
+        ("logs\\2026.txt", later, Decision::Remove),
+        ("update.dll", later, Decision::Remove),
+    ] {
+        assert_eq!(with(name, time), Some(decision), "{name}");
+    }
+}
+
+#[test]
+fn a_run_time_that_others_depend_on_keeps_its_provider() {
+    let dependencies = "HKLM\\SOFTWARE\\Classes\\Installer\\Dependencies";
+    let own = "{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}";
+    let provider = format!("{dependencies}\\Shared.Runtime,amd64,14.0,bundle");
+    let mut pc = desk();
+    pc.listed(own, "Quernlight Scale Desk", "Fennelgate Instruments", "C:\\Program Files\\Fennelgate\\Scale Desk");
+    pc.key(&provider, &[("", "{11111111-2222-4333-8444-555555555555}"), ("DisplayName", "Shared run-time")]);
+    pc.key(&format!("{provider}\\Dependents\\{own}"), &[]);
+    pc.key(&format!("{provider}\\Dependents\\{{66666666-2222-4333-8444-555555555555}}"), &[]);
+    let taken = with(&traced(&pc, "scale desk"), Decision::Remove);
+    assert!(!taken.contains(&provider), "{taken:?}");
 }

@@ -361,8 +361,8 @@ fn an_approved_class_that_is_gone_is_known_by_the_name_beside_it() {
     };
     assert!(decided("Quernlight Scale Desk", None));
     assert!(!decided("Tare Book", None), "it was another product's");
-    let (machine, user) = ("HKLM\\SOFTWARE\\Classes".to_owned(), format!("HKU\\{MAREN}\\SOFTWARE\\Classes"));
-    for classes in [machine, user] {
+    let users = ["\\SOFTWARE\\Classes", "_Classes"].map(|end| format!("HKU\\{MAREN}{end}"));
+    for classes in users.into_iter().chain(["HKLM\\SOFTWARE\\Classes".to_owned()]) {
         assert!(!decided("Quernlight Scale Desk", Some(&classes)), "its class is there, and another product's");
     }
 }

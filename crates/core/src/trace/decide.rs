@@ -99,6 +99,11 @@ impl Decider<'_> {
             }
             Ok(_) => by_standing,
         };
+        if claim.place.kind == PlaceKind::Service
+            && let Some((decision, why)) = self.service_stays(&claim.place.path)
+        {
+            return self.push(claim, claim.place.clone(), standing, decision, why);
+        }
         match claim.place.kind {
             PlaceKind::Folder | PlaceKind::File => {
                 if let Some(entry) = survey.files.find(&claim.place.path) {
@@ -113,6 +118,20 @@ impl Decider<'_> {
             }
             _ => self.push(claim, claim.place.clone(), standing, by_standing, reason),
         }
+    }
+
+    /// Why a service stays or is asked about: another product's program runs it, or another service needs it.
+    fn service_stays(&self, name: &str) -> Option<(Decision, String)> {
+        let scene = self.scene;
+        let survey = scene.survey;
+        let key = survey.registry.key(&format!("{}\\{name}", survey.facts.services_key()))?;
+        let program = scene.permits.program_of_service(key).and_then(|program| survey.entry(&program));
+        if let Some(owner) = program.and_then(|at| super::bystanders::shares_file(scene, at)) {
+            return Some((Decision::Keep, format!("{owner} uses the program that it runs")));
+        }
+        let mut others = scene.permits.dependents_of(name).into_iter();
+        let other = others.find(|one| !self.claimed.contains(&fold(one)))?;
+        Some((Decision::Ask, format!("the service {other} needs it, and would not start without it")))
     }
 
     /// Takes an entry whole where nothing in it must stay, else goes into it.
@@ -187,6 +206,9 @@ impl Decider<'_> {
         if let Some(owner) = super::bystanders::shares_file(scene, at) {
             return Some((Decision::Keep, format!("{owner} uses it as well")));
         }
+        if let Some((decision, why)) = self.counted(at) {
+            return Some((decision, why));
+        }
         if let Some(user) = top.user {
             if let Some(why) = self.own_data.why(scene, at, top.entry) {
                 return Some((Decision::Keep, why.replace("the user", &user.name)));
@@ -201,6 +223,17 @@ impl Decider<'_> {
             return Some((Decision::Keep, why));
         }
         self.own_data.why_later(scene, at, top.entry)
+    }
+
+    /// Why a file stays that more products share than this one, by its count. Setups count anew at each repair, so
+    /// that in a folder of the subject's own a count is asked about.
+    fn counted(&self, at: NodeId) -> Option<(Decision, String)> {
+        let others = self.scene.count_of(at)?.checked_sub(1).filter(|others| *others > 0)?;
+        let path = fold(&self.scene.survey.files.path(at));
+        let is_shared = path.contains("\\COMMON FILES\\") || path.contains("\\WINDOWS\\");
+        let decision = if is_shared { Decision::Keep } else { Decision::Ask };
+        let products = if others == 1 { "product shares" } else { "products share" };
+        Some((decision, format!("{others} other {products} it, by its count in SharedDLLs")))
     }
 
     fn key(&mut self, claim: &Claim, at: KeyId, standing: Standing, decision: Decision, reason: &str) {

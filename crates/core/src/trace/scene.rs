@@ -55,6 +55,7 @@ struct Units {
     firewall_rules: OnceCell<Vec<FirewallRule>>,
     /// Files that the network needs, with why.
     needed: OnceCell<HashMap<NodeId, &'static str>>,
+    counts: OnceCell<HashMap<NodeId, u32>>,
     /// Files that are called like one of a few names, by their paths.
     called: OnceCell<Vec<String>>,
 }
@@ -286,6 +287,26 @@ impl<'s> Scene<'s> {
             files.filter_map(|(path, why)| Some((self.survey.entry(&path)?, why))).collect()
         });
         needed.get(&file).copied()
+    }
+
+    /// How many products share a file, by what they have counted.
+    pub fn count_of(&self, file: NodeId) -> Option<u32> {
+        let counts = self.units.counts.get_or_init(|| {
+            let registry = &self.survey.registry;
+            let environment = self.survey.environment(None);
+            let mut found: HashMap<NodeId, u32> = HashMap::new();
+            for view in self.survey.facts.software_views() {
+                let key = registry.key(&format!("{view}\\Microsoft\\Windows\\CurrentVersion\\SharedDLLs"));
+                for value in key.into_iter().flat_map(|key| registry.values(key)) {
+                    let file = self.survey.entry(&path::plain(value.name, &environment));
+                    if let Some((file, count)) = file.zip(value.dword()) {
+                        *found.entry(file).or_default() += count;
+                    }
+                }
+            }
+            found
+        });
+        counts.get(&file).copied()
     }
 
     /// Whose paths are, by what is registered.

@@ -71,7 +71,8 @@ pub fn drivers(survey: &Survey) -> Vec<Driver> {
 /// The driver package that brought a file of Windows' own folder of drivers.
 pub fn bringing<'d>(survey: &Survey, drivers: &'d [Driver], file: &str) -> Option<&'d Driver> {
     let place = survey.entry(file).map(|at| Place::file(survey.files.path(at)).folded())?;
-    drivers.iter().find(|driver| driver.parts.iter().any(|part| part.folded() == place))
+    // A driver may run from the package's folder in the store.
+    drivers.iter().find(|driver| driver.parts.iter().any(|part| place.is_within(&part.folded())))
 }
 
 fn at<'f>(found: &'f mut BTreeMap<String, Driver>, published: &str) -> Option<&'f mut Driver> {

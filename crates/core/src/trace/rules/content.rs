@@ -6,7 +6,9 @@ use crate::model::Place;
 use crate::model::path::{is_inside_or_same, leaf, parent};
 use crate::model::text::fold;
 use crate::permits;
+use crate::subject::names::{product_words, together};
 use crate::trace::bystanders::owner_of_folder;
+use crate::trace::scene::Other;
 use crate::trace::{Claims, Evidence, Scene};
 
 /// Folders whose programs say that they are parts of the subject, and none that it is part of
@@ -58,7 +60,11 @@ fn own_folder(scene: &Scene<'_>, program: &str) -> Option<String> {
             return None;
         }
         if is_root(above) || scene.is_publisher(leaf(above)) && parent(above).is_some_and(is_root) {
-            return Some(at.to_owned());
+            // A launcher's folder may hold what it has fetched of its maker's other products.
+            let name = leaf(at);
+            let is_named = |other: &Other| other.names(name) || other.may_be_called(&together(&product_words(name)));
+            let is_others = scene.fit(name).is_none() && scene.others.iter().any(is_named);
+            return (!is_others).then(|| at.to_owned());
         }
         at = above;
     }

@@ -3,6 +3,7 @@ use std::collections::BTreeMap;
 use super::Rule;
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind, list};
+use crate::packages::registered::uninstall_keys;
 use crate::permits::slots::Takes;
 use crate::survey::{KeyId, Registry};
 use crate::trace::location::{
@@ -133,16 +134,23 @@ impl Seen<'_> {
 
     /// Whether a class is registered neither for the machine nor for a user.
     fn is_class_gone(&self, code: &str) -> bool {
-        let users =
-            self.scene.survey.facts.users.iter().map(|user| format!("{}\\SOFTWARE\\Classes\\CLSID", user.hive()));
+        let users = self.scene.survey.facts.users.iter();
+        let users = users.flat_map(|user| ["_Classes", "\\SOFTWARE\\Classes"].map(|end| user.hive() + end + "\\CLSID"));
         let mut roots = CLASSES.iter().map(|root| (*root).to_owned()).chain(users);
         code.parse::<Guid>().is_ok() && !roots.any(|root| self.registry().key(&format!("{root}\\{code}")).is_some())
+    }
+
+    /// Whether a kind of document of this name is registered, for the machine or for a user.
+    fn is_kind(&self, name: &str) -> bool {
+        let users = self.scene.survey.facts.users.iter().map(|user| format!("{}_Classes", user.hive()));
+        let mut roots = std::iter::once("HKLM\\SOFTWARE\\Classes".to_owned()).chain(users);
+        roots.any(|root| self.registry().key(&format!("{root}\\{name}")).is_some())
     }
 
     fn leads(&self, text: &str, key: &str) -> Option<(String, Option<Place>, bool)> {
         // A kind of document that is gone may still be named for its extension.
         let extension = below_classes(key).is_some_and(|(_, rest)| rest.starts_with('.'));
-        if extension && self.scene.begins_with_subject(text.split('.').next().unwrap_or(text)) {
+        if extension && self.scene.begins_with_subject(text.split('.').next().unwrap_or(text)) && !self.is_kind(text) {
             return Some((format!("it names {text}, a kind of document called after the subject"), None, true));
         }
         if let Some(class) = self.classes.get(text.trim()) {
@@ -197,8 +205,27 @@ impl Seen<'_> {
     /// A key that holds what leads to somebody else, too, or that may not go, is not the subject's.
     fn unless_elsewhere(&self, found: Location) -> Option<Location> {
         let is_key = found.takes == Takes::Key;
-        let stays = || self.scene.permits.ask(&found.place).is_err() || self.leads_elsewhere(&found.place.path);
+        let stays = || {
+            let path = found.place.path.as_str();
+            self.scene.permits.ask(&found.place).is_err() || self.leads_elsewhere(path) || self.has_dependents(path)
+        };
         (!is_key || !stays()).then_some(found)
+    }
+
+    /// Whether a key of the installer's dependencies stands for another product than the subject, or for one on which
+    /// somebody else depends who is still in a list of programs.
+    fn has_dependents(&self, path: &str) -> bool {
+        let is_provider = crate::model::path::parent(path).is_some_and(|above| fold(above).ends_with("\\DEPENDENCIES"));
+        let Some(key) = self.registry().key(path).filter(|_| is_provider) else { return false };
+        let product = self.registry().text(key, "").filter(|id| id.parse::<Guid>().is_ok());
+        if product.is_some_and(|id| self.classes.get(&id).is_none()) {
+            return true;
+        }
+        let lists = uninstall_keys(self.scene.survey);
+        let is_listed = |id: &str| lists.iter().any(|list| self.registry().key(&format!("{list}\\{id}")).is_some());
+        let dependents = self.registry().subkeys(&format!("{path}\\Dependents")).into_iter();
+        let mut names = dependents.map(|key| self.registry().name(key));
+        names.any(|id| self.classes.get(id).is_none() && is_listed(id))
     }
 
     fn leads_elsewhere(&self, path: &str) -> bool {
