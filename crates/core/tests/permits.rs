@@ -1,10 +1,13 @@
 //! Permits: what may be taken at all, asked in many spellings and under every kind of place.
 
 use stubble_core::model::{Place, PlaceKind, RegValue};
+use stubble_core::packages::Registered;
 use stubble_core::permits::Permits;
+use stubble_core::plan::{FORMAT, Plan, Step, StepKind, build, state, validate};
 use stubble_core::survey::{Survey, User};
 
-use stubble_core::trace::Decision;
+use stubble_core::trace::{Decision, Standing};
+use stubble_core::units;
 
 use super::pc::{DESK, Pc, desk, remnant, traced, with};
 
@@ -367,4 +370,60 @@ fn a_run_time_that_others_depend_on_keeps_its_provider() {
     pc.key(&format!("{provider}\\Dependents\\{{66666666-2222-4333-8444-555555555555}}"), &[]);
     let taken = with(&traced(&pc, "scale desk"), Decision::Remove);
     assert!(!taken.contains(&provider), "{taken:?}");
+}
+
+#[test]
+fn a_driver_that_runs_from_the_store_goes_with_its_filter_or_not_at_all() {
+    let class = "HKLM\\SYSTEM\\ControlSet001\\Control\\Class\\{4D36E96B-E325-11CE-BFC1-08002BE10318}";
+    let store = "C:\\Windows\\System32\\DriverStore\\FileRepository\\weighkbd.inf_amd64_weighkbd\\weighkbd.sys";
+    let mut pc = desk();
+    pc.driver("oem6.inf", "weighkbd.inf", "Fennelgate Instruments");
+    pc.service("weighkbd", &store.replace("C:\\Windows", "\\SystemRoot"), true);
+    let filters = RegValue { name: "UpperFilters".into(), kind: 7, data: wide("kbdclass\0weighkbd\0\0") };
+    pc.raw(class, filters);
+    let survey = pc.survey();
+    assert_eq!(Permits::of(&survey).why(&Place::new(PlaceKind::Service, "weighkbd")), None);
+    let step = |kind: StepKind, place: Place| Step {
+        id: format!("{kind:?}"),
+        decision: Decision::Remove,
+        kind,
+        rung: 5,
+        expect: state(&survey, &place, &[]).unwrap_or_default(),
+        parts: units::parts(&survey, &Registered::read(&survey), &place),
+        place,
+        title: String::new(),
+        standing: Standing::Certain,
+        why: String::new(),
+        after: Vec::new(),
+        requires: Vec::new(),
+        content: None,
+    };
+    let mut plan = Plan {
+        format: FORMAT.into(),
+        machine: "WEIGH-03".into(),
+        subject: String::new(),
+        steps: vec![step(StepKind::RemoveDriver, Place::new(PlaceKind::Driver, "oem6.inf"))],
+    };
+    let refused = validate(&plan, &survey, None).unwrap_err().to_string();
+    assert!(refused.contains("UpperFilters") || refused.contains("filter"), "{refused}");
+    plan.steps.insert(0, step(StepKind::TakeEntry, Place::list_entry(class, "UpperFilters", "weighkbd")));
+    validate(&plan, &survey, None).unwrap();
+}
+
+#[test]
+fn one_odd_name_does_not_cost_the_plan() {
+    let mut pc = desk();
+    pc.listed(
+        "dot",
+        "Quernlight Scale Desk 5.0",
+        "Fennelgate Instruments Ltd.",
+        "C:\\Program Files\\Quernlight Scale Desk.",
+    );
+    pc.file("C:\\Program Files\\Quernlight Scale Desk.\\desk.exe");
+    let survey = pc.survey();
+    let plan = build(&survey, &Registered::read(&survey), &traced(&pc, "scale desk"), "Quernlight Scale Desk");
+    validate(&plan, &survey, None).unwrap();
+    let odd = plan.steps.iter().find(|step| step.place.path.ends_with("Desk.")).unwrap();
+    assert_eq!(odd.decision, Decision::Keep);
+    assert!(odd.why.contains("two ways"), "{}", odd.why);
 }

@@ -1,6 +1,7 @@
 //! From a trace to steps.
 
 use super::order::ordered;
+use super::validate::path_error;
 use super::{FORMAT, Plan, Step, StepKind, state};
 use crate::footprint::Named;
 use crate::model::path::is_inside_or_same;
@@ -96,9 +97,15 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         (PlaceKind::Folder, group) => (StepKind::TakeFolder, data_rung(group)),
         (PlaceKind::File, group) => (StepKind::TakeFile, data_rung(group)),
     };
+    // One odd name must not cost the whole plan.
+    let odd = std::iter::once(&remnant.place).chain(&remnant.parts).find_map(|place| path_error(place).err());
+    let (decision, why) = match odd.filter(|_| remnant.decision != Decision::Keep) {
+        Some(odd) => (Decision::Keep, format!("left out, since the path can be read in two ways: {odd}")),
+        None => (remnant.decision, remnant.reason.clone()),
+    };
     Some(Step {
         id: String::new(),
-        decision: remnant.decision,
+        decision,
         kind,
         rung,
         expect: state(survey, &remnant.place, &remnant.parts)?,
@@ -106,7 +113,7 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         title: remnant.title.clone(),
         parts: remnant.parts.clone(),
         standing: remnant.standing,
-        why: remnant.reason.clone(),
+        why,
         after: Vec::new(),
         requires: Vec::new(),
         content: None,

@@ -151,6 +151,7 @@ pub fn validate(plan: &Plan, survey: &Survey, began: Option<&Survey>) -> Result<
         }
     }
     check_network(&chosen, survey)?;
+    check_filters(&chosen, survey)?;
     // What an uninstaller leaves of what it should take is for the other steps.
     let by_hand: Vec<&&Step> = chosen.iter().filter(|step| step.kind != StepKind::Uninstall).collect();
     for (at, first) in by_hand.iter().enumerate() {
@@ -180,6 +181,30 @@ fn check_network(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
         if let Some(place) = needed.iter().find(holds) {
             let why = "the network works by it as long as its entry in the lists of layers, or its binding, stays";
             return Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() });
+        }
+    }
+    Ok(())
+}
+
+/// A driver that devices load as a filter is taken only with the entries that name it: they do not start without it.
+fn check_filters(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
+    let goes = |entry: &Place| chosen.iter().any(|step| step.place.folded() == entry.folded());
+    let drivers = units::drivers::drivers(survey);
+    let removed = |step: &Step| match step.kind {
+        StepKind::RemoveService => vec![step.place.path.clone()],
+        StepKind::RemoveDriver => {
+            let one = drivers.iter().find(|driver| fold(&driver.published) == fold(&step.place.path));
+            one.map(|driver| driver.services.clone()).unwrap_or_default()
+        }
+        _ => Vec::new(),
+    };
+    for step in chosen {
+        for service in removed(step) {
+            if let Some(entry) = units::drivers::filters_of(survey, &service).into_iter().find(|entry| !goes(entry)) {
+                let why = format!("devices load {service} as a filter, and would not start: take {entry} as well");
+                let place = step.place.to_string();
+                return Err(PlanError::Protected { step: step.id.clone(), place, why });
+            }
         }
     }
     Ok(())
@@ -243,7 +268,12 @@ fn check_place(step: &Step, place: &Place, permits: &Permits<'_>) -> Result<(), 
 
 fn check_path(step: &Step, place: &Place) -> Result<(), PlanError> {
     let refused = |why| PlanError::Path { step: step.id.clone(), path: place.path.clone(), why };
-    let checked = match place.kind {
+    path_error(place).map_err(refused)
+}
+
+/// Whether the path of a place can mean one thing only.
+pub(super) fn path_error(place: &Place) -> Result<(), PathError> {
+    match place.kind {
         PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => strict(&place.path),
         PlaceKind::Key
         | PlaceKind::Value
@@ -255,8 +285,7 @@ fn check_path(step: &Step, place: &Place) -> Result<(), PlanError> {
         PlaceKind::Service | PlaceKind::Driver | PlaceKind::StorePackage => strict_name(&place.path),
         // These are looked up among what is there, and are nothing where they are not.
         PlaceKind::Process | PlaceKind::Product | PlaceKind::UpgradeCode | PlaceKind::Task => Ok(()),
-    };
-    checked.map_err(refused)
+    }
 }
 
 /// Windows' own keys and folders are open only to a unit's own parts: a part must be one that is

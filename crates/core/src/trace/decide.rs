@@ -99,6 +99,11 @@ impl Decider<'_> {
             }
             Ok(_) => by_standing,
         };
+        if claim.place.kind == PlaceKind::Driver
+            && let Some(why) = self.driver_stays(&claim.place.path)
+        {
+            return self.push(claim, claim.place.clone(), standing, Decision::Ask, why);
+        }
         if claim.place.kind == PlaceKind::Service
             && let Some((decision, why)) = self.service_stays(&claim.place.path)
         {
@@ -118,6 +123,21 @@ impl Decider<'_> {
             }
             _ => self.push(claim, claim.place.clone(), standing, by_standing, reason),
         }
+    }
+
+    /// Why a driver package is asked about: a service of it stays, and would not find its driver.
+    fn driver_stays(&self, published: &str) -> Option<String> {
+        let driver = self.scene.drivers().iter().find(|one| fold(&one.published) == fold(published))?;
+        let (survey, permits) = (self.scene.survey, &self.scene.permits);
+        // Many packages use a service of Windows, which is none of theirs.
+        let is_brought = |service: &&String| {
+            let key = survey.registry.key(&format!("{}\\{service}", survey.facts.services_key()));
+            let program = key.and_then(|key| permits.program_of_service(key)).map(Place::file);
+            program.is_some_and(|program| driver.parts.iter().any(|part| program.is_within(part)))
+        };
+        let stays = |service: &&String| permits.ask(&Place::new(PlaceKind::Service, service.as_str())).is_err();
+        let service = driver.services.iter().filter(is_brought).find(stays)?;
+        Some(format!("its service {service} stays, and would not find its driver"))
     }
 
     /// Why a service stays or is asked about: another product's program runs it, or another service needs it.

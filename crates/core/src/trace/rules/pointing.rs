@@ -217,12 +217,20 @@ impl Seen<'_> {
     fn has_dependents(&self, path: &str) -> bool {
         let is_provider = crate::model::path::parent(path).is_some_and(|above| fold(above).ends_with("\\DEPENDENCIES"));
         let Some(key) = self.registry().key(path).filter(|_| is_provider) else { return false };
-        let product = self.registry().text(key, "").filter(|id| id.parse::<Guid>().is_ok());
-        if product.is_some_and(|id| self.classes.get(&id).is_none()) {
-            return true;
-        }
+        let product = self.registry().text(key, "").and_then(|id| id.parse::<Guid>().ok());
+        let is_own = |id: Guid| {
+            self.classes.get(&id.to_string()).is_some()
+                || self.scene.subject.codes(crate::subject::AnchorKind::EarlierProduct).contains(&id)
+        };
         let lists = uninstall_keys(self.scene.survey);
         let is_listed = |id: &str| lists.iter().any(|list| self.registry().key(&format!("{list}\\{id}")).is_some());
+        // What is registered nowhere any more is the subject's by its name.
+        let is_there = |id: Guid| self.scene.registered.products.contains_key(&id) || is_listed(&id.to_string());
+        let is_named =
+            || self.registry().text(key, "DisplayName").is_some_and(|name| self.scene.is_subject_name(&name));
+        if product.is_some_and(|id| !is_own(id) && (is_there(id) || !is_named())) {
+            return true;
+        }
         let dependents = self.registry().subkeys(&format!("{path}\\Dependents")).into_iter();
         let mut names = dependents.map(|key| self.registry().name(key));
         names.any(|id| self.classes.get(id).is_none() && is_listed(id))
