@@ -427,3 +427,28 @@ fn one_odd_name_does_not_cost_the_plan() {
     assert_eq!(odd.decision, Decision::Keep);
     assert!(odd.why.contains("two ways"), "{}", odd.why);
 }
+
+#[test]
+fn what_is_started_instead_of_a_program_of_windows_goes_and_nothing_else_of_it() {
+    let key = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Image File Execution Options\\notepad.exe";
+    let mut pc = machine();
+    pc.key(key, &[("Debugger", "\"C:\\Program Files\\Fennelgate\\pad.exe\""), ("UseFilter", "1")]);
+    let survey = pc.survey();
+    let permits = Permits::of(&survey);
+    assert_eq!(permits.why(&Place::value(key, "Debugger")), None);
+    assert!(permits.ask(&Place::value(key, "UseFilter")).is_err());
+    assert!(permits.ask(&Place::key(key)).is_err());
+}
+
+#[test]
+fn a_type_that_another_program_opens_as_well_is_not_taken_whole() {
+    let kind = "HKLM\\SOFTWARE\\Classes\\.qwl";
+    let made = |offered: &str| {
+        let mut pc = desk();
+        pc.key("HKLM\\SOFTWARE\\Classes\\ScaleDesk.List\\shell\\open\\command", &[("", &format!("{DESK}\\desk.exe"))]);
+        pc.key(kind, &[("", "ScaleDesk.List")]).key(&format!("{kind}\\OpenWithList\\{offered}"), &[]);
+        with(&traced(&pc, "scale desk"), Decision::Remove).iter().any(|path| path == kind)
+    };
+    assert!(made("desk.exe"));
+    assert!(!made("batchclock.exe"));
+}

@@ -235,6 +235,34 @@ fn every_verdict_can_be_explained() {
 }
 
 #[test]
+fn any_spelling_of_a_place_is_explained() {
+    let mut pc = desk();
+    let code = "{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}";
+    pc.service("ScaleHub", &format!("{DESK}\\desk.exe"), true);
+    pc.listed(code, "Quernlight Scale Desk 5.1", "Fennelgate Instruments Ltd.", DESK);
+    let survey = pc.survey();
+    let (registered, subject) = (Registered::read(&survey), pc::subject(&survey, &[], "scale desk"));
+    let trace = stubble_core::trace::trace(&survey, &registered, &subject);
+    let scene = Scene::new(&survey, &registered, &subject);
+    let verdict = |place: &str| explain(&scene, &trace, place).verdict;
+    for removed in [
+        "ScaleHub",
+        "HKLM\\SYSTEM\\ControlSet001\\Services\\ScaleHub",
+        "HKEY_LOCAL_MACHINE\\SYSTEM\\CurrentControlSet\\services\\scalehub",
+        "\\\\?\\C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe",
+        "C:/Program Files/Fennelgate/Scale Desk",
+        "%ProgramFiles%\\Fennelgate\\Scale Desk",
+        "C:\\Program Files\\FENNEL~1\\SCALED~1",
+    ] {
+        assert!(verdict(removed).starts_with("remove"), "{removed}: {}", verdict(removed));
+    }
+    for never in ["HKCR\\CLSID", "HKLM\\SYSTEM\\CurrentControlSet\\Services\\Tcpip", "HKEY_LOCAL_MACHINE\\SOFTWARE"] {
+        assert!(verdict(never).contains("whatever a plan says"), "{never}: {}", verdict(never));
+    }
+    assert!(verdict("what is this").contains("no place"), "{}", verdict("what is this"));
+}
+
+#[test]
 fn nothing_is_found_on_a_machine_without_the_subject() {
     let mut pc = desk();
     let subject = pc::subject(&pc.survey(), &[], "scale desk");

@@ -171,7 +171,11 @@ impl Permits<'_> {
                 };
                 err(is_class(id) || self.leads_of_class(id, 0) == Leads::WINDOWS, INTO_WINDOWS)
             }
-            Proof::Program => err(self.is_windows_program(name), "it is for a program of Windows"),
+            Proof::Program => {
+                // What a product has put before a program of Windows, such as another one that is started instead, goes.
+                let is_put_there = value.is_some_and(|value| self.leads_of_value(key, value) == Leads::PROGRAM);
+                err(!is_put_there && self.is_windows_program(name), "it is for a program of Windows")
+            }
             Proof::Service => match shape {
                 Shape::Entry(_, entry) => self.entry_of_service(entry),
                 _ => Err(OF_WINDOWS),

@@ -4,9 +4,11 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{Evidence, Remnant, Scene, Trace};
-use crate::model::path::is_inside_or_same;
+use crate::model::path::{is_inside_or_same, plain};
 use crate::model::text::fold;
-use crate::model::{Guid, Place};
+use crate::model::{Guid, Place, PlaceKind};
+use crate::permits::spelling::physical;
+use crate::survey::Survey;
 use crate::survey::search::{Occurrence, find};
 
 /// The explanation for one place.
@@ -28,24 +30,30 @@ pub struct Explanation {
     pub occurs: Vec<Occurrence>,
 }
 
-/// Explains a remnant by its short name, or a place by its path or identifier.
+/// Explains a remnant by its short name, or a place by its path or identifier, in whatever spelling.
 pub fn explain(scene: &Scene<'_>, trace: &Trace, asked: &str) -> Explanation {
-    let code = asked.parse::<Guid>().ok().or_else(|| Guid::from_packed(asked));
-    let occurs = find(&scene.survey.registry, code.as_slice());
+    let survey = scene.survey;
+    // 32 digits are the installer's own spelling, or an identifier without its signs.
+    let codes: Vec<Guid> = [asked.parse::<Guid>().ok(), Guid::from_packed(asked)].into_iter().flatten().collect();
+    let occurs = find(&survey.registry, &codes);
     let by_code = |remnant: &&Remnant| {
-        let (Some(code), false) = (code, remnant.parts.is_empty()) else { return false };
-        let packed = code.packed();
-        fold(&remnant.place.path) == code.to_string()
-            || remnant.parts.iter().any(|part| {
-                fold(&part.path).ends_with(&packed) || part.name.as_deref().map(fold) == Some(packed.clone())
+        !remnant.parts.is_empty()
+            && codes.iter().any(|code| {
+                let packed = code.packed();
+                let is_it = |part: &Place| {
+                    fold(&part.path).ends_with(&packed) || part.name.as_deref().map(fold) == Some(packed.clone())
+                };
+                fold(&remnant.place.path) == code.to_string() || remnant.parts.iter().any(is_it)
             })
     };
+    let place = place_of(survey, asked);
     let covers = |remnant: &&Remnant| {
-        let places = std::iter::once(&remnant.place).chain(&remnant.parts);
+        let mut places = std::iter::once(&remnant.place).chain(&remnant.parts);
         remnant.id.eq_ignore_ascii_case(asked)
-            || places.into_iter().any(|place| match place.name.is_none() && place.path.len() > 3 {
-                true => is_inside_or_same(asked, &place.path),
-                false => fold(&place.to_string()) == fold(asked),
+            || places.any(|other| match other.name.is_none() && other.path.len() > 3 && !other.kind.is_unit() {
+                true if other.kind == PlaceKind::Service => fold(&place.path) == fold(&other.path),
+                true => is_inside_or_same(&place.path, &other.path),
+                false => [asked, &place.to_string()].map(fold).contains(&fold(&other.to_string())),
             })
     };
     if let Some(remnant) = trace.remnants.iter().find(|one| covers(one) || by_code(one)) {
@@ -54,17 +62,51 @@ pub fn explain(scene: &Scene<'_>, trace: &Trace, asked: &str) -> Explanation {
         let place = remnant.place.to_string();
         return Explanation { place, exists: true, verdict, remnant: Some(remnant.clone()), chain, occurs };
     }
-    let survey = scene.survey;
-    let exists = !occurs.is_empty() || survey.exists(asked) || survey.registry.key(asked).is_some();
-    let place = if asked.as_bytes().get(1) == Some(&b':') { Place::folder(asked) } else { Place::key(asked) };
-    let bystander = trace.bystanders.iter().find(|one| is_inside_or_same(asked, &one.place.path));
-    let verdict = match (bystander, scene.permits.why(&place)) {
+    let is_service = place.kind == PlaceKind::Service;
+    let exists =
+        !occurs.is_empty() || is_service || survey.exists(&place.path) || survey.registry.key(&place.path).is_some();
+    let bystander = trace.bystanders.iter().find(|one| is_inside_or_same(&place.path, &one.place.path));
+    let name = &scene.subject.name;
+    let verdict = match (bystander, scene.permits.ask(&place)) {
         (Some(bystander), _) => format!("not taken: {} ({})", bystander.owner, bystander.text),
-        (None, Some(why)) => format!("not taken, whatever a plan says: {why}"),
-        (None, None) if !exists => "nothing is there, or it could not be looked at".to_owned(),
-        (None, None) => format!("not taken: no rule connects it with {}", scene.subject.name),
+        (None, _) if !is_place(asked) && !exists => "it is the name of no place, remnant or identifier here".to_owned(),
+        (None, Err(why)) => format!("not taken, whatever a plan says: {why}"),
+        (None, Ok(_)) if !exists => "nothing is there, or it could not be looked at".to_owned(),
+        (None, Ok(permit)) => {
+            let caution = permit.caution.map(|why| format!("; {why}")).unwrap_or_default();
+            format!("not taken: no rule connects it with {name}. A plan may name it, as {}{caution}", permit.what)
+        }
     };
-    Explanation { place: asked.to_owned(), exists, verdict, remnant: None, chain: Vec::new(), occurs }
+    let told = if is_service { asked.to_owned() } else { place.to_string() };
+    Explanation { place: told, exists, verdict, remnant: None, chain: Vec::new(), occurs }
+}
+
+/// Whether a text is the path of something, at least by its shape.
+fn is_place(asked: &str) -> bool {
+    asked.contains(['\\', '/']) || asked.as_bytes().get(1) == Some(&b':')
+}
+
+/// The place that a text names, as this machine spells it: short names and variables written out, keys by their short
+/// roots in the control set in force, a service's key as the service.
+fn place_of(survey: &Survey, asked: &str) -> Place {
+    let on_disk = plain(asked.trim().trim_matches('"'), &survey.environment(None));
+    if on_disk.as_bytes().get(1) == Some(&b':') && !fold(&on_disk).starts_with("HKLM:") {
+        let path = survey.spelled_out(&on_disk).into_owned();
+        return if survey.has_file(&path) { Place::file(path) } else { Place::folder(path) };
+    }
+    let (key, value) = match asked.split_once(" : ") {
+        Some((key, value)) => (key, Some(value)),
+        None => {
+            (asked.strip_suffix(" (default value)").unwrap_or(asked), asked.ends_with(" (default value)").then_some(""))
+        }
+    };
+    let path = physical(key.trim(), &survey.facts);
+    let service = path.rsplit_once('\\').filter(|(above, _)| fold(above) == fold(&survey.facts.services_key()));
+    match (value, service) {
+        (Some(value), _) => Place::value(path, value),
+        (None, Some((_, name))) if survey.registry.key(&path).is_some() => Place::new(PlaceKind::Service, name),
+        _ => Place::key(path),
+    }
 }
 
 /// The remnant's evidence, and that of the remnants which it was read from.

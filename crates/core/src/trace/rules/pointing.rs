@@ -258,11 +258,27 @@ impl Seen<'_> {
         self.unless_elsewhere(Location { place, takes: Takes::Key, what: "an entry of the shell's menus" })
     }
 
+    /// Whether a program of this name lies in a folder of the subject, or lay in one that is gone.
+    fn is_own_program(&self, name: &str) -> bool {
+        let files = &self.scene.survey.files;
+        let wanted = fold(name);
+        let holds = |folder: &Place| {
+            let below = files.find(&folder.path).map(|at| files.below(at)).unwrap_or_default();
+            below.into_iter().any(|at| fold(files.name(at)) == wanted)
+        };
+        self.scene.begins_with_subject(name.split('.').next().unwrap_or(name)) || self.claims.folders().any(holds)
+    }
+
     /// An extension: all of it, where nothing else is registered for it, else what names the subject.
     fn file_type(&self, key: KeyId, root: &str, name: &str, path: &str, value: Option<&str>) -> Option<Location> {
         let top = self.registry().key(&format!("{root}\\{name}"))?;
         let what = "a file type";
         let is_own = |key: KeyId| {
+            // A program that is offered stands there by its name alone.
+            let above = self.registry().name(self.registry().keys().parent(key));
+            if fold(above) == "OPENWITHLIST" && !self.is_own_program(self.registry().name(key)) {
+                return false;
+            }
             self.registry().values(key).all(|value| {
                 SAYS_NOTHING.contains(&fold(value.name).as_str())
                     || self.leads(value.name, path).is_some()
