@@ -4,12 +4,12 @@ use stubble_core::model::{Place, PlaceKind, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::permits::Permits;
 use stubble_core::plan::{FORMAT, Plan, Step, StepKind, build, state, validate};
-use stubble_core::survey::{Survey, User};
+use stubble_core::survey::User;
 
 use stubble_core::trace::{Decision, Standing};
 use stubble_core::units;
 
-use super::pc::{DESK, Pc, desk, remnant, traced, with};
+use super::pc::{DESK, Pc, UNINSTALL, desk, remnant, traced, with};
 
 const FOLDERS: &str = include_str!("../data/windows/folders.txt");
 const KEYS: &str = include_str!("../data/windows/keys.txt");
@@ -286,16 +286,16 @@ fn a_service_is_known_by_what_it_really_runs() {
 
 #[test]
 fn what_starts_windows_is_asked_about() {
-    let mut pc = machine();
+    let mut pc = desk();
     pc.service("ferrule", "\\SystemRoot\\System32\\drivers\\ferrule.sys", true);
     pc.raw("HKLM\\SYSTEM\\ControlSet001\\Services\\ferrule", number("Start", 0));
-    pc.file("C:\\Windows\\System32\\drivers\\ferrule.sys");
     pc.driver("oem4.inf", "ferrule.inf", "Ferrule");
-    pc.file("C:\\Windows\\System32\\drivers\\other.sys");
-    let survey: Survey = pc.survey();
+    pc.program("C:\\Windows\\System32\\drivers\\ferrule.sys", "Quernlight Scale Desk");
+    let survey = pc.survey();
     let permits = Permits::of(&survey);
-    if let Ok(permit) = permits.ask(&Place::new(PlaceKind::Service, "ferrule")) {
-        assert!(permit.caution.is_some());
+    for place in [Place::new(PlaceKind::Service, "ferrule"), Place::new(PlaceKind::Driver, "oem4.inf")] {
+        assert!(permits.ask(&place).unwrap().caution.is_some(), "{place}");
+        assert_eq!(decided(&pc, &place.path), Some(Decision::Ask), "{place}");
     }
 }
 
@@ -340,7 +340,9 @@ fn what_was_changed_after_the_install_is_not_taken_without_a_question() {
     let with = |name: &str, time: u64| {
         let mut pc = desk();
         let path = format!("{folder}\\{name}");
-        pc.dated(&format!("{folder}\\desk.exe"), install).dated(&path, time);
+        pc.dated(&format!("{folder}\\desk.exe"), install).written(&format!("{UNINSTALL}\\desk"), install);
+        // What has updated itself since does not make the documents of the time between setup's.
+        pc.dated(&format!("{folder}\\plugin.dll"), later + install).dated(&path, time);
         let trace = traced(&pc, "scale desk");
         let over = trace.remnants.iter().filter(|one| Place::file(&path).is_within(&one.place));
         over.max_by_key(|one| one.place.path.len()).map(|one| one.decision)

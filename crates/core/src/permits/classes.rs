@@ -3,26 +3,28 @@
 use super::leads::Leads;
 use super::spelling::Listed;
 use super::windows::{KEYS, Own, is_class};
-use super::{Permit, Permits, Shape, slots};
+use super::{INTO_WINDOWS, NOT_TOLD, OF_ALL, OF_WINDOWS, Permit, Permits, Shape, slots};
 use crate::model::Guid;
 use crate::model::text::fold;
 use crate::survey::KeyId;
 
-const OF_ALL: &str = "programs of all publishers share it";
-const OF_WINDOWS: &str = "it belongs to Windows";
-const INTO_WINDOWS: &str = "it leads into Windows";
-const NOBODY: &str = "nothing in it tells that a program made it";
+/// Keys below a file type that are no kinds of documents.
+const PARTS_OF_TYPES: [&str; 9] = [
+    "OPENWITHPROGIDS",
+    "OPENWITHLIST",
+    "SHELLEX",
+    "PERSISTENTHANDLER",
+    "SHELLNEW",
+    "SHELL",
+    "DEFAULTICON",
+    "CLSID",
+    "APPLICATIONS",
+];
 
 impl Permits<'_> {
     /// Whether a key of classes, or a value in one, may go.
     pub(super) fn class(&self, path: &str, listed: &Listed, shape: Shape<'_>) -> Result<Permit, &'static str> {
-        let names = &listed.parts[1..];
-        let whole = self.whole_class(path, listed);
-        match whole {
-            Ok(permit) => Ok(permit),
-            Err(why) => self.part_of_class(path, listed, shape).unwrap_or(Err(why)).map_err(|_| why),
-        }
-        .map_err(|why| if names.is_empty() { OF_ALL } else { why })
+        self.whole_class(path, listed).or_else(|why| self.part_of_class(path, listed, shape).unwrap_or(Err(why)))
     }
 
     /// Whether the class that a key belongs to may go as a whole.
@@ -45,10 +47,7 @@ impl Permits<'_> {
             Some((Own::Shared, true)) => return Err(OF_ALL),
             _ => {}
         }
-        let top = &listed.parts[..depth];
-        if KEYS.over(top).is_some_and(|(own, is_itself)| is_itself || own == Own::Windows) && depth > 2
-            || depth == 2 && KEYS.over(top).is_some_and(|(_, is_itself)| is_itself)
-        {
+        if KEYS.over(&listed.parts[..depth]).is_some_and(|(own, is_itself)| is_itself || own == Own::Windows) {
             return Err(OF_ALL);
         }
         let id = listed.parts[depth - 1].parse::<Guid>().ok();
@@ -66,7 +65,7 @@ impl Permits<'_> {
                 _ => Err(OF_ALL),
             },
             Leads { windows: true, .. } => Err(INTO_WINDOWS),
-            Leads { .. } => Err(NOBODY),
+            Leads { .. } => Err(NOT_TOLD),
         }
     }
 
@@ -174,32 +173,31 @@ impl Permits<'_> {
         .unwrap_or_default()
     }
 
-    /// Whether one registration in somebody else's class may go; `None` if it is none.
+    /// Whether one registration in another owner's class may go; `None` if the place is no such registration.
     fn part_of_class(&self, path: &str, listed: &Listed, shape: Shape<'_>) -> Option<Result<Permit, &'static str>> {
         let names: Vec<&str> = listed.names().split_off(1);
         let at = |name: &str| names.iter().position(|part| *part == name).filter(|at| (1..4).contains(at));
         if KEYS.over(&listed.parts).is_some_and(|(own, _)| own == Own::Windows) {
             return Some(Err(OF_WINDOWS));
         }
-        if let Some(extension) = names.first().filter(|name| name.starts_with('.')) {
-            return self.part_of_type(path, listed, shape, extension);
+        if names.first().is_some_and(|name| name.starts_with('.')) {
+            return self.part_of_type(path, listed, shape);
         }
         let (depth, what) = match (at("SHELL"), at("SHELLEX")) {
             (Some(shell), _) if names.len() > shell + 1 => {
                 if slots::is_windows_verb(names[shell + 1]) {
-                    return Some(Err("Windows gives this verb to its classes; it is put right, and not taken"));
+                    return Some(Err("Windows gives its own classes this verb"));
                 }
                 (shell + 3, "an entry of the shell's menus")
             }
             (None, Some(shellex)) => {
-                let handlers = names.get(shellex + 1)?;
-                match handlers.ends_with("HANDLERS") && names.len() > shellex + 2 {
-                    true => (shellex + 4, "an extension of the shell"),
-                    false if names.len() > shellex + 1 && !handlers.ends_with("HANDLERS") => {
-                        (shellex + 3, "an extension of the shell")
-                    }
-                    false => return None,
+                // Several handlers stand in a key of that name, a single one in a key by its interface.
+                let is_list = names.get(shellex + 1)?.ends_with("HANDLERS");
+                let depth = shellex + if is_list { 4 } else { 3 };
+                if listed.parts.len() < depth {
+                    return None;
                 }
+                (depth, "an extension of the shell")
             }
             _ => match names[..] {
                 ["CLSID", _, "INSTANCE", _, ..] => (5, "what is registered in a category"),
@@ -226,7 +224,7 @@ impl Permits<'_> {
             Leads { program: true, .. } => Ok(permit),
             Leads { windows: true, .. } => Err(INTO_WINDOWS),
             _ if may_be_gone && self.is_dangling(key) => Ok(permit),
-            _ => Err(NOBODY),
+            _ => Err(NOT_TOLD),
         }
     }
 
@@ -239,13 +237,7 @@ impl Permits<'_> {
     }
 
     /// One registration of a file type that is Windows' or several programs'.
-    fn part_of_type(
-        &self,
-        path: &str,
-        listed: &Listed,
-        shape: Shape<'_>,
-        extension: &str,
-    ) -> Option<Result<Permit, &'static str>> {
+    fn part_of_type(&self, path: &str, listed: &Listed, shape: Shape<'_>) -> Option<Result<Permit, &'static str>> {
         let names: Vec<&str> = listed.names().split_off(1);
         let ok = |what| Ok(Permit { what, caution: None });
         let by_kind = |kind: &str, what| if self.is_windows_kind(kind) { Err(INTO_WINDOWS) } else { ok(what) };
@@ -263,23 +255,8 @@ impl Permits<'_> {
                 false => ok("an offer to open a file type"),
             },
             (["SHELLEX", _, ..], _) => self.by_leads(path, listed, 4, "an extension of the shell", true),
-            ([kind, ..], _)
-                if ![
-                    "OPENWITHPROGIDS",
-                    "OPENWITHLIST",
-                    "SHELLEX",
-                    "PERSISTENTHANDLER",
-                    "SHELLNEW",
-                    "SHELL",
-                    "DEFAULTICON",
-                    "CLSID",
-                    "APPLICATIONS",
-                ]
-                .contains(kind) =>
-            {
-                by_kind(kind, "a kind of document")
-            }
-            _ => return (!extension.is_empty()).then_some(Err(OF_ALL)),
+            ([kind, ..], _) if !PARTS_OF_TYPES.contains(kind) => by_kind(kind, "a kind of document"),
+            _ => return None,
         })
     }
 

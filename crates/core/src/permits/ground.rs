@@ -1,4 +1,4 @@
-//! Whose ground a path on the disk is: Windows' own, a person's, shared by all, or a program's.
+//! The owner of the ground that a path on the disk lies in: Windows, a person, all programs together, or one program.
 
 use super::windows::{FOLDERS, Own};
 use crate::model::path::{is_inside_or_same, leaf};
@@ -42,7 +42,7 @@ const FOR_SHORTCUTS: [&str; 7] = [
 /// Folders in which a whole folder of shortcuts may go as well.
 const MENUS: [&str; 2] = [FOR_SHORTCUTS[0], FOR_SHORTCUTS[1]];
 
-/// Whose a path is.
+/// The owner of a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Ground {
     /// Windows' own.
@@ -127,7 +127,7 @@ fn is_above_known(path: &str, facts: &Facts) -> bool {
         || facts.users.iter().flat_map(of_users).any(|folder| is_inside_or_same(&folder, path))
 }
 
-/// Whose a path on the disk is, by where it lies. The path is plain, with a drive and long names.
+/// The owner of a path on the disk, by where it lies. The path is plain, with a drive and long names.
 pub fn of(path: &str, facts: &Facts) -> Ground {
     let path = path.trim_end_matches('\\');
     let parts = listed(path, facts);
@@ -153,7 +153,7 @@ pub fn of(path: &str, facts: &Facts) -> Ground {
     if let Some(home) = FOR_SHORTCUTS.iter().find(|home| is_inside_or_same(&joined, home)) {
         return among_shortcuts(&parts, &joined, home);
     }
-    // Programs of others keep little there, and what they keep nobody can tell from Windows' own.
+    // Programs keep little there, and it cannot be told from Windows' own.
     let of_windows = ["C:\\PROGRAMDATA\\MICROSOFT", "C:\\USERS\\{USER}\\APPDATA\\ROAMING\\MICROSOFT"];
     let of_user = ["C:\\USERS\\{USER}\\APPDATA\\LOCAL\\MICROSOFT", "C:\\USERS\\{USER}\\APPDATA\\LOCALLOW\\MICROSOFT"];
     let is_in = |folders: &[&str]| folders.iter().any(|folder| is_inside_or_same(&joined, folder));
@@ -167,6 +167,7 @@ pub fn of(path: &str, facts: &Facts) -> Ground {
         Some((Own::Windows | Own::Link, _)) => Ground::Windows,
         Some((Own::Person, _)) => Ground::Person,
         Some((_, true)) => BY_ALL,
+        _ if FOLDERS.holds_any(&parts) => BY_ALL,
         _ => Ground::Program,
     }
 }

@@ -4,15 +4,12 @@ use super::leads::Leads;
 use super::slots::{self, Proof, Slot, Takes};
 use super::spelling::{CLASSES, Listed, SET, USER, physical};
 use super::windows::{KEYS, Own, is_class, is_service};
-use super::{Permit, Permits, Shape};
+use super::{INTO_WINDOWS, NOT_TOLD, OF_ALL, OF_WINDOWS, Permit, Permits, Shape};
 use crate::model::text::fold;
 use crate::model::{Guid, Place};
 use crate::survey::firewall::FirewallRule;
 use crate::survey::{Facts, KeyId};
 
-const OF_ALL: &str = "programs of all publishers share it";
-const OF_WINDOWS: &str = "it belongs to Windows";
-const INTO_WINDOWS: &str = "it leads into Windows";
 const ROOT: &str = "it is a root of the registry";
 
 /// Whether a key is a root or a part of Windows by its path alone: nothing in it is asked.
@@ -58,6 +55,7 @@ fn by_name(listed: &Listed, shape: Shape<'_>) -> Result<(), &'static str> {
     match KEYS.over(&listed.parts) {
         Some((Own::Windows, _)) => Err(OF_WINDOWS),
         Some((Own::Shared, true)) if shape == Shape::Key => Err(OF_ALL),
+        _ if shape == Shape::Key && KEYS.holds_any(&listed.parts) => Err(OF_ALL),
         _ => Ok(()),
     }
 }
@@ -77,7 +75,7 @@ impl Permits<'_> {
             return Err(ROOT);
         }
         for slot in slots::over(&listed) {
-            if let Some(answer) = self.slot(&path, &listed, slot, shape, region) {
+            if let Some(answer) = self.slot(&path, &listed, slot, shape) {
                 return answer;
             }
         }
@@ -100,7 +98,6 @@ impl Permits<'_> {
         listed: &Listed,
         slot: &'static Slot,
         shape: Shape<'_>,
-        region: Region,
     ) -> Option<Result<Permit, &'static str>> {
         let depth = slot.depth();
         let is_here = listed.parts.len() == depth;
@@ -112,16 +109,8 @@ impl Permits<'_> {
             (Takes::Count, Shape::Count(_) | Shape::Value(_)) => is_here,
             _ => false,
         };
-        if !fits {
+        if !fits || slot.proof == Proof::Made {
             return None;
-        }
-        // Classes have rules of their own where the table only says where to look.
-        if region == Region::Classes && matches!(slot.proof, Proof::Leads | Proof::Handler) {
-            let kinds = ["CLSID", "TYPELIB", "APPID", "INTERFACE", "APPLICATIONS"];
-            if kinds.contains(&listed.parts[1].as_str()) {
-                return None;
-            }
-            return Some(self.by_leads(path, listed, depth, slot.what, slot.proof == Proof::Handler));
         }
         let permit = Permit { what: slot.what, caution: None };
         Some(self.proved(path, listed, slot, shape).map(|()| permit))
@@ -138,7 +127,7 @@ impl Permits<'_> {
         };
         let err = |is_err: bool, why| if is_err { Err(why) } else { Ok(()) };
         match slot.proof {
-            Proof::Free => Ok(()),
+            Proof::Free | Proof::Made => Ok(()),
             Proof::Leads | Proof::Handler => {
                 let may_be_gone = slot.proof == Proof::Handler;
                 self.by_leads(path, listed, slot.depth(), slot.what, may_be_gone).map(|_| ())
@@ -210,7 +199,7 @@ impl Permits<'_> {
         if is_named || registry.name(key).parse::<Guid>().is_ok() || self.leads_below(key).program {
             return Ok(());
         }
-        Err("nothing in it tells that a program made it")
+        Err(NOT_TOLD)
     }
 
     fn entry_of_service(&self, entry: &str) -> Result<(), &'static str> {

@@ -86,7 +86,7 @@ impl Permits<'_> {
             ground::Ground::Program => Leads::PROGRAM,
             ground::Ground::Person => Leads::default(),
             ground::Ground::Windows if self.is_others(&path) => Leads::PROGRAM,
-            // A root says nothing; a file in a root that programs share is a program's.
+            // A folder that all share says nothing.
             ground::Ground::Shared(_) => Leads::default(),
             ground::Ground::Windows => Leads::WINDOWS,
         }

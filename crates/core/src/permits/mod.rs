@@ -2,8 +2,8 @@
 //!
 //! Nobody can list everything that must stay on a machine, so this lists what may go. Each place is asked for by
 //! where it really lies and by what stands there, whatever a plan, a footprint or a log calls it; what no permit
-//! covers stays, whoever asks. Whose a place is, tracing tells; a permit tells only that it is none of Windows', of
-//! a person's, or of everybody's.
+//! covers stays, whoever asks. Tracing tells which product owns a place; a permit tells only that neither Windows nor
+//! a person owns it, and that it is not shared.
 
 mod classes;
 pub mod ground;
@@ -21,11 +21,16 @@ use crate::model::path::{is_inside_or_same, plain};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{Facts, KeyId, Survey};
+use crate::units;
 use crate::units::drivers::Driver;
 use crate::units::network::{self, BOUND, Component};
-use crate::units::{self};
 
 pub use keys::is_shared as is_shared_key;
+
+const OF_ALL: &str = "programs of all publishers share it";
+const OF_WINDOWS: &str = "it belongs to Windows";
+const INTO_WINDOWS: &str = "it leads into Windows";
+const NOT_TOLD: &str = "it is not known to be a program's: nothing in it leads to one";
 
 /// What a place is that may go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -98,7 +103,7 @@ impl<'s> Permits<'s> {
             PlaceKind::NetworkLayer => network::why(survey, place).map_or(allowed("a network layer"), Err),
             PlaceKind::Driver => self.driver(&place.path),
             PlaceKind::File | PlaceKind::Folder | PlaceKind::Shortcut => self.on_disk(&place.path),
-            kind if kind.is_unit() => units::protected_why(place).map_or(allowed("a unit"), Err),
+            kind if kind.is_unit() => unit_why(place).map_or(allowed("a unit"), Err),
             _ => self.registry(place),
         }
     }
@@ -136,12 +141,12 @@ impl<'s> Permits<'s> {
         let registry = &self.survey.registry;
         let services = registry.subkeys(&self.survey.facts.services_key());
         let runs = |key: &KeyId| self.program_of_service(*key).is_some_and(|program| fold(&program) == fold(file));
-        !services.into_iter().filter(runs).any(|key| self.starts_windows(registry.name(key)))
+        !services.into_iter().filter(runs).any(|key| self.caution_of(registry.name(key)).is_some())
     }
 
     fn driver(&self, published: &str) -> Result<Permit, &'static str> {
         let place = Place::new(PlaceKind::Driver, published);
-        if let Some(why) = units::protected_why(&place) {
+        if let Some(why) = unit_why(&place) {
             return Err(why);
         }
         if self.is_bound(|component| fold(&component.published) == fold(published)) {
@@ -149,8 +154,8 @@ impl<'s> Permits<'s> {
         }
         let driver = self.drivers().iter().find(|driver| fold(&driver.published) == fold(published));
         let services = driver.map(|driver| driver.services.as_slice()).unwrap_or_default();
-        let starts = services.iter().any(|service| self.starts_windows(service));
-        Ok(Permit { what: "a driver package", caution: starts.then_some("Windows starts by a service of it") })
+        let caution = services.iter().find_map(|service| self.caution_of(service));
+        Ok(Permit { what: "a driver package", caution })
     }
 
     fn is_in_windows(&self, path: &str) -> bool {
@@ -190,6 +195,16 @@ impl<'s> Permits<'s> {
         let stay = layers.filter_map(|layer| Some((self.why(&layer.place())?, layer.file?)));
         let stay = stay.map(|(why, file)| (file, why));
         stay.chain(network::bound_programs(self.survey).map(|program| (program, BOUND))).collect()
+    }
+}
+
+/// Why a unit is never taken, by its name.
+fn unit_why(unit: &Place) -> Option<&'static str> {
+    match unit.kind {
+        PlaceKind::Task if fold(&unit.path).starts_with("\\MICROSOFT\\WINDOWS\\") => Some("it is a task of Windows"),
+        PlaceKind::Driver if !units::drivers::is_published_name(&unit.path) => Some("it is a driver of Windows"),
+        PlaceKind::StorePackage if windows::is_store_package(&unit.path) => Some("it is a part of Windows"),
+        _ => None,
     }
 }
 

@@ -1,4 +1,4 @@
-//! Which services may go: those whose program is nobody's of Windows.
+//! Which services may go: those with a program that is not Windows' own.
 
 use super::leads::Leads;
 use super::{Permit, Permits, windows};
@@ -26,8 +26,7 @@ impl Permits<'_> {
         if let Some(why) = self.service_why(name) {
             return Err(why);
         }
-        let caution = self.starts_windows(name).then_some("Windows starts by it, or by drivers of its group");
-        Ok(Permit { what: "a service", caution })
+        Ok(Permit { what: "a service", caution: self.caution_of(name) })
     }
 
     /// Why a service is never taken.
@@ -117,13 +116,17 @@ impl Permits<'_> {
         (!is_brought).then_some("its program belongs to Windows")
     }
 
-    /// Whether the boot loader loads a service, or it belongs to what must be there before other drivers.
-    pub(super) fn starts_windows(&self, name: &str) -> bool {
+    /// Why a person is asked before a service goes: the boot loader loads it, it must be there before other drivers,
+    /// or Windows itself has a driver of this name.
+    pub(super) fn caution_of(&self, name: &str) -> Option<&'static str> {
         let registry = &self.survey.registry;
-        let Some(key) = self.service_key(name) else { return false };
+        let key = self.service_key(name)?;
         let at_boot = registry.value(key, "Start").and_then(|value| value.dword()) == Some(AT_BOOT);
         let group = registry.text(key, "Group").is_some_and(|group| BOOT_GROUPS.contains(&fold(&group).as_str()));
-        at_boot || group || windows::is_driver_of_maker(name)
+        if at_boot || group {
+            return Some("Windows starts by it, or by drivers of its group");
+        }
+        windows::is_driver_of_maker(name).then_some("Windows comes with a driver of this name")
     }
 
     /// Where a service leads, by its program.

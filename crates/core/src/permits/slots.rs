@@ -70,7 +70,7 @@ pub enum Proof {
     Named,
     /// It does not lead into Windows alone.
     Apart,
-    /// The class in the value's name is nobody's of Windows.
+    /// The class in the value's name is not Windows' own.
     Class,
     /// The file in the key's name is no program of Windows.
     Program,
@@ -82,6 +82,8 @@ pub enum Proof {
     Variable,
     /// A rule of the firewall for a program that is not Windows' own.
     Firewall,
+    /// The rules for classes are asked; the row tells where to look.
+    Made,
     /// Nothing.
     Free,
 }

@@ -37,15 +37,18 @@ impl Own {
 /// A tree of names, in which a line stands for a place and, by its class, for what lies below.
 pub struct Names {
     exact: HashMap<String, Own>,
+    /// Every path above a line.
+    above: HashSet<String>,
     /// Lines with a placeholder or `*` in them, as folded parts.
     patterns: Vec<(Vec<String>, Own)>,
 }
 
 impl Names {
     fn read(lines: &str, split: &dyn Fn(&str) -> Vec<String>) -> Self {
-        let mut names = Self { exact: HashMap::new(), patterns: Vec::new() };
+        let mut names = Self { exact: HashMap::new(), above: HashSet::new(), patterns: Vec::new() };
         for (word, path) in lines.lines().filter_map(|line| line.split_once('\t')) {
             let parts = split(path.trim_end_matches('\\'));
+            names.above.extend((1..parts.len()).map(|len| parts[..len].join("\\")));
             // The key `*` of the classes is the class of that very name.
             let is_open = |part: &String| part.len() > 1 && part.contains('*') || part.contains("{COMPANY}");
             if parts.iter().any(is_open) {
@@ -74,10 +77,9 @@ impl Names {
         })
     }
 
-    /// Whether a line lies below a place.
+    /// Whether a line lies below a place: what goes with all below it would take that as well.
     pub fn holds_any(&self, parts: &[String]) -> bool {
-        let above = format!("{}\\", parts.join("\\"));
-        self.exact.keys().any(|path| path.starts_with(&above))
+        self.above.contains(&parts.join("\\"))
     }
 }
 

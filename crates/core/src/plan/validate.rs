@@ -189,7 +189,7 @@ fn check_network(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
 /// A driver that devices load as a filter is taken only with the entries that name it: they do not start without it.
 fn check_filters(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
     let goes = |entry: &Place| chosen.iter().any(|step| step.place.folded() == entry.folded());
-    let drivers = units::drivers::drivers(survey);
+    let (drivers, filters) = (units::drivers::drivers(survey), units::drivers::filters(survey));
     let removed = |step: &Step| match step.kind {
         StepKind::RemoveService => vec![step.place.path.clone()],
         StepKind::RemoveDriver => {
@@ -200,7 +200,8 @@ fn check_filters(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
     };
     for step in chosen {
         for service in removed(step) {
-            if let Some(entry) = units::drivers::filters_of(survey, &service).into_iter().find(|entry| !goes(entry)) {
+            let names = |entry: &&Place| entry.entry.as_deref().map(fold) == Some(fold(&service));
+            if let Some(entry) = filters.iter().filter(names).find(|entry| !goes(entry)) {
                 let why = format!("devices load {service} as a filter, and would not start: take {entry} as well");
                 let place = step.place.to_string();
                 return Err(PlanError::Protected { step: step.id.clone(), place, why });

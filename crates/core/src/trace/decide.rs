@@ -249,8 +249,9 @@ impl Decider<'_> {
     /// that in a folder of the subject's own a count is asked about.
     fn counted(&self, at: NodeId) -> Option<(Decision, String)> {
         let others = self.scene.count_of(at)?.checked_sub(1).filter(|others| *others > 0)?;
-        let path = fold(&self.scene.survey.files.path(at));
-        let is_shared = path.contains("\\COMMON FILES\\") || path.contains("\\WINDOWS\\");
+        let path = self.scene.survey.files.path(at);
+        let is_shared =
+            fold(&path).contains("\\COMMON FILES\\") || is_inside_or_same(&path, &self.scene.survey.facts.windows);
         let decision = if is_shared { Decision::Keep } else { Decision::Ask };
         let products = if others == 1 { "product shares" } else { "products share" };
         Some((decision, format!("{others} other {products} it, by its count in SharedDLLs")))

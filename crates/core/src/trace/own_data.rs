@@ -121,8 +121,8 @@ impl OwnData {
     }
 }
 
-/// When the subject was last installed: what its registrations say, and the newest of its programs, which updates
-/// bring.
+/// When the subject was last installed: what its registrations say, else the newest of its programs. A document from
+/// before the last update cannot be told from one that setup has brought.
 fn installed(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Option<FileTime> {
     let files = &scene.survey.files;
     let is_program = |name: &str| {
@@ -131,8 +131,8 @@ fn installed(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Option<F
     };
     let programs = files.all().filter(|at| files.data(*at).kind == EntryKind::File && is_program(files.name(*at)));
     let own = programs.filter(|at| owns_program(&files.path(*at))).map(|at| files.data(at).modified);
-    let registered = super::time::installs(scene).into_iter().map(|(_, time)| time);
-    own.chain(registered).max_by_key(|time| time.0).filter(|time| time.0 != 0)
+    let registered = super::time::installs(scene).into_iter().map(|(_, time)| time).max_by_key(|time| time.0);
+    registered.or_else(|| own.max_by_key(|time| time.0)).filter(|time| time.0 != 0)
 }
 
 /// Whether a file lies in a folder for what the program can make again.

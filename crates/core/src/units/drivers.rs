@@ -149,18 +149,17 @@ pub fn instances(survey: &Survey) -> Vec<KeyId> {
     devices.flat_map(|device| registry.keys().children(device)).collect()
 }
 
-/// Entries of classes of devices, and of devices, that name a service as a filter.
-pub fn filters_of(survey: &Survey, service: &str) -> Vec<Place> {
+/// Filters of classes of devices, and of devices: the list entry of each, which names a service. A device that names
+/// one that is gone does not start.
+pub fn filters(survey: &Survey) -> Vec<Place> {
     const FILTERS: [&str; 2] = ["UpperFilters", "LowerFilters"];
     let registry = &survey.registry;
     let classes = registry.subkeys(&format!("HKLM\\SYSTEM\\{}\\Control\\Class", survey.facts.control_set));
-    let wanted = fold(service);
     let mut found = Vec::new();
     for key in classes.into_iter().chain(instances(survey)) {
         for value in FILTERS.iter().filter_map(|name| registry.value(key, name)) {
             let entries = list::entries(value.name, value.kind, value.data).into_iter();
-            let own = entries.filter(|entry| fold(entry) == wanted);
-            found.extend(own.map(|entry| Place::list_entry(registry.path(key), value.name, entry)));
+            found.extend(entries.map(|entry| Place::list_entry(registry.path(key), value.name, entry)));
         }
     }
     found

@@ -11,7 +11,6 @@ pub mod tasks;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::packages::Registered;
-use crate::permits::windows;
 use crate::survey::Survey;
 
 /// Everything that makes a unit up on this machine; nothing where there is no such unit.
@@ -39,16 +38,5 @@ pub fn parts(survey: &Survey, registered: &Registered, unit: &Place) -> Vec<Plac
                 .unwrap_or_default()
         }
         _ => Vec::new(),
-    }
-}
-
-/// Why a unit is never taken, or `None` where it may be.
-pub fn protected_why(unit: &Place) -> Option<&'static str> {
-    let path = fold(&unit.path);
-    match unit.kind {
-        PlaceKind::Task if path.starts_with("\\MICROSOFT\\WINDOWS\\") => Some("it is a task of Windows"),
-        PlaceKind::Driver if !drivers::is_published_name(&unit.path) => Some("it is a driver of Windows"),
-        PlaceKind::StorePackage if windows::is_store_package(&path) => Some("it is a part of Windows"),
-        _ => None,
     }
 }

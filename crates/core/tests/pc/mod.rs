@@ -117,6 +117,12 @@ impl Pc {
         self
     }
 
+    /// Gives a key a time.
+    pub fn written(&mut self, key: &str, time: u64) -> &mut Self {
+        self.keys.get_mut(key).unwrap().0 = time;
+        self
+    }
+
     /// Moves a time stamp, of a file or of a key.
     pub fn touch(&mut self, path: &str) -> &mut Self {
         if let Some(entry) = self.files.get_mut(path) {
