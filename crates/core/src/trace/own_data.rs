@@ -30,8 +30,10 @@ pub struct OwnData {
     registered: BTreeSet<String>,
     /// Files and folders that a footprint calls settings or people's own, folded.
     printed: BTreeSet<String>,
-    /// When the subject was last installed or updated, as far as its registration and programs tell.
+    /// When the subject was last registered, else when the newest of its programs came.
     installed: Option<FileTime>,
+    /// When its programs came, in order: what was made in the same minutes came with one.
+    programs: Vec<FileTime>,
 }
 
 /// How long after an install a file may have been changed by it, in units of 100 ns: ten minutes.
@@ -45,7 +47,10 @@ impl OwnData {
         let now = opened_with(scene.survey).into_iter().filter(|(_, program)| owns_program(program));
         let registered = known.chain(now.map(|(extension, _)| fold(&extension))).collect();
         let printed = scene.subject.all(AnchorKind::PrintedData).map(fold).collect();
-        Self { registered, printed, installed: installed(scene, owns_program) }
+        let programs = programs(scene, owns_program);
+        let registration = super::time::installs(scene).into_iter().map(|(_, time)| time).max_by_key(|time| time.0);
+        let installed = registration.or(programs.last().copied()).filter(|time| time.0 != 0);
+        Self { registered, printed, installed, programs }
     }
 
     /// Why an entry stays that a footprint calls settings or people's own, or that lies in such a folder.
@@ -86,10 +91,13 @@ impl OwnData {
         among(&TABLE.licence).then(|| "a licence of the user".to_owned())
     }
 
-    /// Whether a file was changed after the subject was installed; `None` if it is not known when that was.
+    /// Whether a file was changed after the subject was installed, and not in the minutes of an update; `None` if it
+    /// is not known when that was. A document from before the last install cannot be told from one that setup brought.
     fn is_later(&self, scene: &Scene<'_>, file: NodeId) -> Option<bool> {
-        let changed = scene.survey.files.data(file).modified;
-        self.installed.map(|installed| changed.0 > installed.0.saturating_add(NEAR))
+        let changed = scene.survey.files.data(file).modified.0;
+        let next = self.programs.partition_point(|time| time.0 < changed.saturating_sub(NEAR));
+        let came_with_one = self.programs.get(next).is_some_and(|time| time.0 <= changed.saturating_add(NEAR));
+        self.installed.map(|installed| changed > installed.0.saturating_add(NEAR) && !came_with_one)
     }
 
     /// Why a file that everybody here can reach stays or is asked about: it was changed since the install, and is a
@@ -121,18 +129,18 @@ impl OwnData {
     }
 }
 
-/// When the subject was last installed: what its registrations say, else the newest of its programs. A document from
-/// before the last update cannot be told from one that setup has brought.
-fn installed(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Option<FileTime> {
+/// Times of the subject's programs, in order.
+fn programs(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Vec<FileTime> {
     let files = &scene.survey.files;
     let is_program = |name: &str| {
         let lower = name.to_lowercase();
         [".exe", ".dll", ".ocx", ".sys"].iter().any(|end| lower.ends_with(end))
     };
-    let programs = files.all().filter(|at| files.data(*at).kind == EntryKind::File && is_program(files.name(*at)));
-    let own = programs.filter(|at| owns_program(&files.path(*at))).map(|at| files.data(at).modified);
-    let registered = super::time::installs(scene).into_iter().map(|(_, time)| time).max_by_key(|time| time.0);
-    registered.or_else(|| own.max_by_key(|time| time.0)).filter(|time| time.0 != 0)
+    let all = files.all().filter(|at| files.data(*at).kind == EntryKind::File && is_program(files.name(*at)));
+    let own = all.filter(|at| owns_program(&files.path(*at)));
+    let mut times: Vec<FileTime> = own.map(|at| files.data(at).modified).collect();
+    times.sort_by_key(|time| time.0);
+    times
 }
 
 /// Whether a file lies in a folder for what the program can make again.
