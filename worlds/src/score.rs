@@ -76,7 +76,7 @@ impl Taken {
             for place in own.chain(&remnant.parts) {
                 let place = match place.kind {
                     PlaceKind::Service => Place::key(format!("HKLM\\SYSTEM\\ControlSet001\\Services\\{}", place.path)),
-                    PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::SharedCount => {
+                    PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::SharedCount | PlaceKind::WindowsValue => {
                         Place::value(place.path.as_str(), place.value_name())
                     }
                     PlaceKind::Shortcut | PlaceKind::Folder => Place::file(place.path.as_str()),

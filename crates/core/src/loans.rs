@@ -7,7 +7,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::path::is_inside_or_same;
 use crate::model::registry::{RegValue, kind};
+use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
+use crate::permits::spelling::{Listed, SET};
+use crate::permits::windows::is_service;
 use crate::survey::Survey;
 use crate::survey::startup::StartupEntry;
 use crate::trace::Trace;
@@ -242,6 +245,27 @@ fn services(survey: &Survey, trace: &Trace) -> Vec<Lent> {
     changes
 }
 
+/// Whether a value is among those that a loan can set: a record that names another is not one of a loan.
+pub fn may_set(key: &str, name: &str) -> bool {
+    let name = fold(name);
+    let listed = Listed::read(key);
+    let is_setting = |setting: &Setting| {
+        let own = Listed::read(&setting.key.replace("%Control%", "HKLM\\SYSTEM\\ControlSet001"));
+        own.parts == listed.parts && fold(&setting.value) == name
+    };
+    if TABLE.loan.iter().flat_map(|row| &row.setting).any(is_setting) || fold(key) == fold(LAYERS) {
+        return true;
+    }
+    match listed.names()[..] {
+        ["HKLM", "SYSTEM", SET, "ENUM", _, _, _] => name == "CONFIGFLAGS",
+        ["HKLM", "SYSTEM", SET, "SERVICES", service] => name == "START" && !is_service(service),
+        ["HKLM", "SYSTEM", SET, "CONTROL", "SAFEBOOT", "NETWORK", "MSISERVER"] => name.is_empty(),
+        [.., "CURRENTVERSION", "EXPLORER", "STARTUPAPPROVED", "RUN" | "RUN32"] => true,
+        ["HKLM", "BCD00000000", "OBJECTS", _, "ELEMENTS", SAFE_BOOT] => name == "ELEMENT",
+        _ => false,
+    }
+}
+
 /// A command line begins with a program; what follows it does not matter here.
 fn is_of_windows(command: &str, windows: &str) -> bool {
     let relative = command.to_lowercase().trim_start_matches('\\').starts_with("systemroot\\")
@@ -280,6 +304,7 @@ mod tests {
         assert_eq!(names.len(), TABLE.loan.len());
         for setting in TABLE.loan.iter().flat_map(|row| &row.setting) {
             assert!(setting.dword.is_some() != setting.text.is_some(), "{}", setting.value);
+            assert!(may_set(&setting.key.replace("%Control%", "HKLM\\SYSTEM\\ControlSet002"), &setting.value));
         }
     }
 

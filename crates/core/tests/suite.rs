@@ -9,5 +9,6 @@ mod logs;
 mod pc;
 mod permits;
 mod plan;
+mod set_back;
 mod trace;
 mod units;

@@ -1,6 +1,6 @@
 //! The case folder.
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeMap;
 use std::fs::{self, File, TryLockError};
 use std::path::{Path, PathBuf};
@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::confirm::seal::sha256;
 use stubble_core::model::Place;
 use stubble_core::subject::{Anchor, AnchorKind, Subject};
-use stubble_core::survey::{Identity, Survey};
+use stubble_core::survey::{Facts, Identity, Survey};
 use stubble_machine::{Alter, MachineError, capture, durable};
 
 use crate::LedgerError;
@@ -87,6 +87,8 @@ pub struct Case {
     pub journal: Journal,
     /// The file of records that was read last, with its lines: deeds that were done together are asked for together.
     pub(crate) last_records: RefCell<(PathBuf, Vec<Vec<u8>>)>,
+    /// What the machine says of itself, once it is held for changing: records are asked against it.
+    pub(crate) facts: OnceCell<Facts>,
     _lock: File,
 }
 
@@ -106,7 +108,14 @@ impl Case {
         write_json(&folder.join(ABOUT), &about)?;
         let mut journal = Journal::open(&folder.join(JOURNAL))?;
         journal.append(Entry::Opened { subject: about.subject.name.clone(), computer: about.computer.clone() })?;
-        Ok(Self { folder: folder.to_owned(), about, journal, last_records: RefCell::default(), _lock: lock })
+        Ok(Self {
+            folder: folder.to_owned(),
+            about,
+            journal,
+            last_records: RefCell::default(),
+            facts: OnceCell::new(),
+            _lock: lock,
+        })
     }
 
     /// Opens the case in a folder.
@@ -121,7 +130,14 @@ impl Case {
             return Err(LedgerError::Damaged { path: folder.join(ABOUT), why });
         }
         let journal = Journal::open(&folder.join(JOURNAL))?;
-        let case = Self { folder: folder.to_owned(), about, journal, last_records: RefCell::default(), _lock: lock };
+        let case = Self {
+            folder: folder.to_owned(),
+            about,
+            journal,
+            last_records: RefCell::default(),
+            facts: OnceCell::new(),
+            _lock: lock,
+        };
         case.reconcile()?;
         Ok(case)
     }

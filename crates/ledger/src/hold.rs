@@ -16,7 +16,10 @@ impl Case {
         let held = machine.ready()?;
         match self.about.machine.difference(&machine.identity()) {
             Some(difference) => Err(LedgerError::OtherMachine { computer: self.about.computer.clone(), difference }),
-            None => Ok(held),
+            None => {
+                let _ = self.facts.set(machine.survey_of(&[])?.facts);
+                Ok(held)
+            }
         }
     }
 

@@ -6,6 +6,8 @@ use std::path::PathBuf;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::model::Place;
+use stubble_core::permits::recorded;
+use stubble_core::survey::Facts;
 use stubble_machine::regtext::RegText;
 use stubble_machine::{Alter, durable};
 
@@ -151,6 +153,9 @@ impl Case {
             );
             return Err(LedgerError::Damaged { path, why });
         }
+        if let Some(why) = self.facts.get().and_then(|facts| self.never_taken(deed, &pieces, facts)) {
+            return Err(LedgerError::Damaged { path, why });
+        }
         for (piece, after) in pieces.iter_mut().zip(self.journal.times_after(deed)) {
             piece.set_after(*after);
         }
@@ -163,6 +168,25 @@ impl Case {
             *later = Some(read.map_err(|error| LedgerError::Damaged { path, why: error.to_string() })?);
         }
         Ok(pieces)
+    }
+
+    /// Why no step can have taken what a record names: a record may be a stranger's.
+    fn never_taken(&self, deed: u32, pieces: &[Piece], facts: &Facts) -> Option<String> {
+        let of = self.journal.place_of(deed);
+        let why_not = |piece: &Piece| match (piece, of) {
+            (Piece::Setting { key, set, .. }, _) => {
+                let why = recorded::why_not_lent(key, &set.name, facts)?;
+                Some((Place::value(key.as_str(), set.name.as_str()), why))
+            }
+            (_, None) => None,
+            (piece, Some(of)) => piece
+                .places()
+                .into_iter()
+                .find_map(|place| Some((recorded::why(of, &place, facts)?, place)))
+                .map(|(why, place)| (place, why)),
+        };
+        let (place, why) = pieces.iter().find_map(why_not)?;
+        Some(format!("it names {place}, which is never taken: {why}"))
     }
 
     /// Looks whether the vault holds what was taken, as it was taken. Tells how many files and

@@ -84,12 +84,17 @@ fn forge(folder: &Path, change: &dyn Fn(&str) -> String) -> usize {
     let mut forged = 0;
     let mut digests = Vec::new();
     for deed in fs::read_dir(folder.join("vault")).unwrap().map(|entry| entry.unwrap().path()) {
-        let record = deed.join("record.json");
-        let Ok(text) = fs::read_to_string(&record) else { continue };
-        let new = change(&text);
-        forged += usize::from(new != text);
-        digests.push((digest(text.as_bytes()), digest(new.as_bytes())));
-        fs::write(record, new).unwrap();
+        // One deed's record, or those of deeds that were done together, one a line.
+        for (name, end) in [("record.json", ""), ("records.jsonl", "\n")] {
+            let Ok(text) = fs::read_to_string(deed.join(name)) else { continue };
+            let lines = text.lines().map(|line| {
+                let new = change(line);
+                forged += usize::from(new != line);
+                digests.push((digest(line.as_bytes()), digest(new.as_bytes())));
+                new + end
+            });
+            fs::write(deed.join(name), lines.collect::<String>()).unwrap();
+        }
     }
     let journal = folder.join("journal.jsonl");
     let mut chain = String::new();
@@ -193,4 +198,45 @@ fn a_copy_for_an_uninstaller_that_was_changed_is_refused() {
     }
     let faults = stage.case().check_vault(&stage.bench).unwrap().faults;
     assert!(faults.iter().any(|fault| fault.why.contains("not the listing that the record speaks of")), "{faults:#?}");
+}
+
+#[test]
+fn a_record_that_names_what_is_never_taken_puts_nothing_there() {
+    let services = "HKLM\\SYSTEM\\ControlSet001\\Services";
+    let never = [
+        ("key", "path", format!("{services}\\Ntfs\\Extra")),
+        ("key", "path", "HKLM\\SOFTWARE\\Policies\\Microsoft\\Windows\\System".to_owned()),
+        ("key", "path", "HKLM\\SYSTEM\\ControlSet002\\Control\\Lsa".to_owned()),
+        ("value", "key", "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon".to_owned()),
+        ("part", "key", format!("{services}\\disk")),
+        ("entry", "path", "C:\\Windows\\System32\\Scale Desk".to_owned()),
+        ("entry", "path", "C:\\Users\\maren\\Documents\\Scale Desk".to_owned()),
+    ];
+    for (piece, name, target) in never {
+        let stage = cleared();
+        let forged = forge(&stage.case_folder(), &|line| {
+            let mut pieces: serde_json::Value = serde_json::from_str(line).unwrap();
+            let is_meant = |one: &serde_json::Value| {
+                // An entry goes by its own name, which must stay that of its place.
+                one["piece"] == piece && (piece != "entry" || one["name"] == "Scale Desk")
+            };
+            let mut is_changed = false;
+            for one in pieces.as_array_mut().unwrap().iter_mut().filter(|one| is_meant(one)) {
+                one[name] = target.clone().into();
+                is_changed = true;
+            }
+            if is_changed { pieces.to_string() } else { line.to_owned() }
+        });
+        assert!(forged > 0, "{piece}");
+        let before = stage.bench.survey().unwrap();
+        let returned = putback(&mut stage.case(), &stage.bench, &[], &mut |_| {}).unwrap();
+        let refused: Vec<&str> = returned.iter().filter_map(|one| one.refused.as_deref()).collect();
+        assert_eq!(refused.len(), forged, "{target}: {refused:#?}");
+        let is_told = |why: &&&str| why.contains("which is never taken");
+        assert_eq!(refused.iter().filter(is_told).count(), forged, "{target}: {refused:#?}");
+        let after = stage.bench.survey().unwrap();
+        assert_eq!(after.registry.key(&target).is_some(), before.registry.key(&target).is_some(), "{target}");
+        assert!(!after.exists(&target), "{target}");
+        assert!(returned.len() > forged, "the rest is back");
+    }
 }

@@ -3,6 +3,7 @@
 mod contested;
 mod power;
 mod replace;
+mod set_back;
 mod stage;
 mod strangers;
 mod together;

@@ -40,9 +40,11 @@ fn is_new(survey: &Survey, remnant: &Remnant, installed: &BTreeSet<Place>, produ
             let value = |name| put(&Place::value(layer.key.as_str(), name));
             put(&Place::key(layer.key.as_str())) || value("LibraryPath") || value("PackedCatalogItem")
         }),
-        PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::ListEntry | PlaceKind::SharedCount => {
-            put(&Place::value(remnant.place.path.as_str(), remnant.place.value_name()))
-        }
+        PlaceKind::Startup
+        | PlaceKind::FirewallRule
+        | PlaceKind::ListEntry
+        | PlaceKind::SharedCount
+        | PlaceKind::WindowsValue => put(&Place::value(remnant.place.path.as_str(), remnant.place.value_name())),
         PlaceKind::Shortcut => put(&Place::file(&remnant.place.path)),
         // A program that runs again was started from what is installed now.
         PlaceKind::Process => {

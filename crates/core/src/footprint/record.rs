@@ -139,7 +139,11 @@ fn take(after: &Survey, place: &Place, print: &mut Footprint) {
                 print.files.push(PrintedFile { path, size: Some(data.size), version, ..PrintedFile::default() });
             }
         }
-        PlaceKind::Value | PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::SharedCount => {
+        PlaceKind::Value
+        | PlaceKind::Startup
+        | PlaceKind::FirewallRule
+        | PlaceKind::SharedCount
+        | PlaceKind::WindowsValue => {
             let services = facts.services_key();
             // A service is one entry of its own.
             if is_inside_or_same(&place.path, &services) {

@@ -14,15 +14,22 @@ struct List {
     tail: Vec<u8>,
 }
 
-/// What parts the entries of a text: in the orders of network providers it is a comma.
-fn separator(name: &str) -> u16 {
-    u16::from(if fold(name) == "PROVIDERORDER" { b',' } else { b';' })
+/// What parts the entries of a text: in the orders of network providers it is a comma, among the libraries that every
+/// program loads a comma or a space.
+fn separator(name: &str, text: &[u16]) -> u16 {
+    let comma = u16::from(b',');
+    match fold(name).as_str() {
+        "PROVIDERORDER" => comma,
+        "APPINIT_DLLS" if text.contains(&comma) => comma,
+        "APPINIT_DLLS" => u16::from(b' '),
+        _ => u16::from(b';'),
+    }
 }
 
 impl List {
     fn parse(name: &str, value_kind: u32, data: &[u8]) -> Option<Self> {
-        let separator = separator(name);
         let units: Vec<u16> = data.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+        let separator = separator(name, &units);
         match value_kind {
             kind::SZ | kind::EXPAND_SZ => {
                 let end = units.iter().position(|unit| *unit == 0).unwrap_or(units.len());

@@ -36,6 +36,8 @@ pub enum PlaceKind {
     ListEntry,
     /// The count of the products that share a file, which is a value.
     SharedCount,
+    /// A value of Windows' own that leads to a program now, and is set back to what Windows has there.
+    WindowsValue,
     /// A shortcut file.
     Shortcut,
     /// A registry key with all below it.
@@ -64,6 +66,7 @@ impl PlaceKind {
             Self::NetworkLayer => "network layer",
             Self::ListEntry => "list entry",
             Self::SharedCount => "shared count",
+            Self::WindowsValue => "value of Windows",
             Self::Shortcut => "shortcut",
             Self::Key => "key",
             Self::Value => "value",

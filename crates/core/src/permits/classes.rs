@@ -116,7 +116,7 @@ impl Permits<'_> {
     }
 
     /// Where a kind of document leads. One that is gone, and is none of Windows', was a program's.
-    fn leads_of_kind(&self, kind: &str) -> Leads {
+    pub(super) fn leads_of_kind(&self, kind: &str) -> Leads {
         let listed = [super::spelling::CLASSES.to_owned(), fold(kind)];
         if KEYS.over(&listed).is_some_and(|(_, is_itself)| is_itself) {
             return Leads::WINDOWS;

@@ -10,7 +10,7 @@ use crate::model::{Guid, Place};
 use crate::survey::firewall::FirewallRule;
 use crate::survey::{Facts, KeyId};
 
-const ROOT: &str = "it is a root of the registry";
+pub(super) const ROOT: &str = "it is a root of the registry";
 
 /// Whether a key is a root or a part of Windows by its path alone: nothing in it is asked.
 pub fn is_shared(path: &str, facts: &Facts) -> Option<&'static str> {
@@ -25,9 +25,14 @@ pub fn is_shared(path: &str, facts: &Facts) -> Option<&'static str> {
     })
 }
 
+/// The file that an entry in a list of libraries means: what Windows loads may be named without its end.
+pub fn library_of(entry: &str) -> String {
+    if entry.contains(['\\', '.']) { entry.to_owned() } else { format!("{entry}.dll") }
+}
+
 /// Which rules hold for a part of the registry.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Region {
+pub(super) enum Region {
     Root,
     /// Keys of publishers.
     Own,
@@ -37,7 +42,7 @@ enum Region {
     Slots,
 }
 
-fn region(listed: &Listed) -> Region {
+pub(super) fn region(listed: &Listed) -> Region {
     match listed.names()[..] {
         [] | [_] => Region::Root,
         [CLASSES, ..] => Region::Classes,
@@ -50,8 +55,13 @@ fn region(listed: &Listed) -> Region {
     }
 }
 
+/// Whether everybody's stand in one key: what is one program's there is in the table of slots.
+pub(super) fn is_everybodys(listed: &Listed) -> bool {
+    KEYS.over(&listed.parts).is_some_and(|(_, is_itself)| is_itself)
+}
+
 /// What the lists of Windows' own names say.
-fn by_name(listed: &Listed, shape: Shape<'_>) -> Result<(), &'static str> {
+pub(super) fn by_name(listed: &Listed, shape: Shape<'_>) -> Result<(), &'static str> {
     match KEYS.over(&listed.parts) {
         Some((Own::Windows, _)) => Err(OF_WINDOWS),
         Some((Own::Shared, true)) if shape == Shape::Key => Err(OF_ALL),
@@ -69,6 +79,9 @@ impl Permits<'_> {
         if listed.parts.len() < 2 || listed.parts.iter().any(String::is_empty) {
             return Err(ROOT);
         }
+        if let Shape::Back(name) = shape {
+            return self.set_back(&path, name);
+        }
         by_name(&listed, shape)?;
         let region = region(&listed);
         if region == Region::Root {
@@ -80,11 +93,8 @@ impl Permits<'_> {
             }
         }
         match region {
-            Region::Own => match KEYS.over(&listed.parts) {
-                // Where everybody's stand in one key, what is one program's is in the table of slots.
-                Some((_, true)) => Err(OF_ALL),
-                _ => Ok(Permit { what: "a publisher's own", caution: None }),
-            },
+            Region::Own if is_everybodys(&listed) => Err(OF_ALL),
+            Region::Own => Ok(Permit { what: "a publisher's own", caution: None }),
             Region::Classes => self.class(&path, &listed, shape),
             Region::Service => self.part_of_service(&path, &listed),
             Region::Slots | Region::Root => Err(OF_WINDOWS),
@@ -99,17 +109,7 @@ impl Permits<'_> {
         slot: &'static Slot,
         shape: Shape<'_>,
     ) -> Option<Result<Permit, &'static str>> {
-        let depth = slot.depth();
-        let is_here = listed.parts.len() == depth;
-        let fits = match (slot.takes, shape) {
-            (Takes::Key, Shape::Entry(..) | Shape::Count(_)) => false,
-            (Takes::Key, _) => true,
-            (Takes::Value, Shape::Value(_)) => is_here,
-            (Takes::Entry, Shape::Entry(name, _)) => is_here && slot.may_name(name),
-            (Takes::Count, Shape::Count(_) | Shape::Value(_)) => is_here,
-            _ => false,
-        };
-        if !fits || slot.proof == Proof::Made {
+        if !slot.is_for(listed, shape) || slot.proof == Proof::Made {
             return None;
         }
         let permit = Permit { what: slot.what, caution: None };
@@ -122,7 +122,7 @@ impl Permits<'_> {
         let key = listed.up_to(path, slot.depth()).and_then(|top| registry.key(top));
         let name = listed.parts.get(slot.depth() - 1).map(String::as_str).unwrap_or_default();
         let value = match shape {
-            Shape::Value(name) | Shape::Count(name) | Shape::Entry(name, _) => Some(name),
+            Shape::Value(name) | Shape::Count(name) | Shape::Entry(name, _) | Shape::Back(name) => Some(name),
             Shape::Key => None,
         };
         let err = |is_err: bool, why| if is_err { Err(why) } else { Ok(()) };
@@ -138,7 +138,7 @@ impl Permits<'_> {
                 let root = if listed.parts[0] == "HKU" { "HKU\\S-1-5-21" } else { "HKLM" };
                 let named = Listed::read(&format!("{root}\\{}", text.trim_start_matches('\\')));
                 let is_windows = KEYS.over(&named.parts).is_some_and(|(own, _)| own == Own::Windows)
-                    || named.names().get(2..4).is_some_and(|names| names == ["MICROSOFT", "WINDOWS"]);
+                    || region(&named) == Region::Slots && slots::over(&named).next().is_none();
                 err(is_windows, INTO_WINDOWS)
             }
             Proof::Apart => {
@@ -170,6 +170,10 @@ impl Permits<'_> {
                 _ => Err(OF_WINDOWS),
             },
             Proof::File => self.file_of_printing(key, name),
+            Proof::Library => {
+                let Shape::Entry(_, entry) = shape else { return Err(OF_WINDOWS) };
+                err(self.leads(&library_of(entry)) != Leads::PROGRAM, INTO_WINDOWS)
+            }
             Proof::Variable => {
                 let name = value.unwrap_or_default();
                 err(slots::is_windows_variable(name), "Windows needs it")?;

@@ -9,7 +9,9 @@ mod classes;
 pub mod ground;
 mod keys;
 mod leads;
+pub mod recorded;
 mod services;
+mod set_back;
 pub mod slots;
 pub mod spelling;
 pub mod windows;
@@ -25,7 +27,8 @@ use crate::units;
 use crate::units::drivers::Driver;
 use crate::units::network::{self, BOUND, Component};
 
-pub use keys::is_shared as is_shared_key;
+pub use keys::{is_shared as is_shared_key, library_of};
+pub use set_back::LeadOfWindows;
 
 const OF_ALL: &str = "programs of all publishers share it";
 const OF_WINDOWS: &str = "it belongs to Windows";
@@ -52,6 +55,8 @@ pub(crate) enum Shape<'p> {
     Entry(&'p str, &'p str),
     /// The number in a value.
     Count(&'p str),
+    /// What a value of Windows' own leads to now.
+    Back(&'p str),
 }
 
 impl<'p> Shape<'p> {
@@ -60,6 +65,7 @@ impl<'p> Shape<'p> {
         match place.kind {
             PlaceKind::ListEntry => Self::Entry(name, place.entry.as_deref().unwrap_or_default()),
             PlaceKind::SharedCount => Self::Count(name),
+            PlaceKind::WindowsValue => Self::Back(name),
             kind if kind.is_value() => Self::Value(name),
             _ => Self::Key,
         }

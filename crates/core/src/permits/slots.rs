@@ -4,8 +4,12 @@ use std::sync::LazyLock;
 
 use serde::Deserialize;
 
-use super::spelling::Listed;
+use super::Shape;
+use super::spelling::{CLASSES, Listed, physical};
+use crate::model::RegValue;
+use crate::model::registry::kind;
 use crate::model::text::fold;
+use crate::survey::Facts;
 
 #[derive(Deserialize)]
 struct Table {
@@ -33,6 +37,8 @@ struct Row {
     looked: bool,
     #[serde(default)]
     values: Vec<String>,
+    back: Option<String>,
+    needed: Option<String>,
 }
 
 fn looked() -> bool {
@@ -51,6 +57,8 @@ pub enum Takes {
     Entry,
     /// A part of a number.
     Count,
+    /// What a value of Windows' own leads to: it is set back.
+    Back,
     /// Nothing: Windows itself notes there what has run.
     History,
 }
@@ -78,6 +86,8 @@ pub enum Proof {
     Service,
     /// The file that it names is not Windows' own.
     File,
+    /// A library, by its path or by its name in Windows' folder, that another maker made.
+    Library,
     /// A variable that Windows does not need.
     Variable,
     /// A rule of the firewall for a program that is not Windows' own.
@@ -102,12 +112,30 @@ pub struct Slot {
     pub looked: bool,
     /// The only values that may be meant, folded; any if there is none.
     values: Vec<String>,
+    /// What Windows has in the value.
+    back: Option<&'static str>,
+    /// What Windows needs the value for, where a program that is gone would stop it.
+    pub needed: Option<&'static str>,
 }
 
 impl Slot {
     /// Number of parts of the pattern: where the unit ends.
     pub fn depth(&self) -> usize {
         self.pattern.len()
+    }
+
+    /// Whether what goes of the slot is of this shape, at this depth.
+    pub(super) fn is_for(&self, listed: &Listed, shape: Shape<'_>) -> bool {
+        let is_here = listed.parts.len() == self.depth();
+        match (self.takes, shape) {
+            (Takes::Key, Shape::Entry(..) | Shape::Count(_)) => false,
+            (Takes::Key, _) => true,
+            (Takes::Value, Shape::Value(_)) => is_here,
+            (Takes::Entry, Shape::Entry(name, _)) => is_here && self.may_name(name),
+            (Takes::Count, Shape::Count(_) | Shape::Value(_)) => is_here,
+            (Takes::Back, Shape::Back(name)) => is_here && self.may_name(name),
+            _ => false,
+        }
     }
 
     /// Whether a value of this name may be meant.
@@ -136,6 +164,8 @@ static SLOTS: LazyLock<Vec<Slot>> = LazyLock::new(|| {
             proof: row.proof,
             looked: row.looked,
             values: row.values.iter().map(|name| fold(name)).collect(),
+            back: row.back.as_deref(),
+            needed: row.needed.as_deref(),
         })
         .collect();
     // The one that tells most comes first.
@@ -146,6 +176,26 @@ static SLOTS: LazyLock<Vec<Slot>> = LazyLock::new(|| {
 /// The slots that a key lies in, the deepest first.
 pub fn over(listed: &Listed) -> impl Iterator<Item = &'static Slot> {
     SLOTS.iter().filter(|slot| slot.is_over(&listed.parts))
+}
+
+/// The slots of values that are set back, with their patterns' parts.
+pub(super) fn set_back() -> impl Iterator<Item = (&'static Slot, &'static [String])> {
+    SLOTS.iter().filter(|slot| slot.takes == Takes::Back).map(|slot| (slot, slot.pattern.as_slice()))
+}
+
+/// What Windows itself has in a value that programs point at themselves; `None` if the value is no such one.
+///
+/// A user's own classes go before the machine's, and Windows has none there.
+pub fn back(key: &str, value: &str, facts: &Facts) -> Option<RegValue> {
+    let path = physical(key, facts);
+    let listed = Listed::read(&path);
+    if listed.parts.first().is_some_and(|first| first == CLASSES) && fold(&path).starts_with("HKU\\") {
+        return None;
+    }
+    let slot = over(&listed).find(|slot| slot.is_for(&listed, Shape::Back(value)))?;
+    let text = slot.back?.replace("%Windows%", &facts.windows);
+    let kind = if text.contains("%SystemRoot%") { kind::EXPAND_SZ } else { kind::SZ };
+    Some(RegValue { kind, ..RegValue::text(value, &text) })
 }
 
 /// Keys below which Windows keeps settings of programs by the names of their files, in both views.

@@ -8,6 +8,7 @@ use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::packages::{Product, Registered};
+use crate::permits::Permits;
 use crate::survey::{Process, Survey};
 use crate::trace::{Decision, Group, Remnant, Standing, Trace};
 use crate::units::{self, network};
@@ -73,10 +74,28 @@ pub fn build_in_order(survey: &Survey, registered: &Registered, trace: &Trace, s
             content: None,
         });
     }
+    keep_what_windows_starts(&mut steps, survey);
     let mut steps = ordered(steps);
     order_uninstallers(&mut steps, registered, order);
     name_and_link(&mut steps, survey);
     Plan { format: FORMAT.to_owned(), machine: survey.facts.computer.clone(), subject: subject.to_owned(), steps }
+}
+
+/// A program that Windows itself starts stays where Windows is not set back.
+fn keep_what_windows_starts(steps: &mut [Step], survey: &Survey) {
+    for lead in Permits::of(survey).leads_of_windows() {
+        let Some(needed) = lead.needed else { continue };
+        let is_set_back = |step: &Step| step.decision != Decision::Keep && step.place.folded() == lead.place.folded();
+        if steps.iter().any(is_set_back) {
+            continue;
+        }
+        let program = Place::file(lead.program.as_str());
+        let holds = |step: &&mut Step| step.places().into_iter().any(|taken| program.is_within(taken));
+        for step in steps.iter_mut().filter(holds) {
+            step.decision = Decision::Keep;
+            step.why = format!("{needed}, and runs {} for it, by {}", lead.program, lead.place);
+        }
+    }
 }
 
 fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
@@ -91,6 +110,7 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         (PlaceKind::NetworkLayer, _) => (StepKind::TakeLayer, 5),
         (PlaceKind::ListEntry, group) => (StepKind::TakeEntry, data_rung(group)),
         (PlaceKind::SharedCount, group) => (StepKind::LowerCount, data_rung(group)),
+        (PlaceKind::WindowsValue, _) => (StepKind::SetBack, 5),
         (PlaceKind::Shortcut, _) => (StepKind::TakeFile, 6),
         (PlaceKind::Key, group) => (StepKind::TakeKey, data_rung(group)),
         (PlaceKind::Value, group) => (StepKind::TakeValue, data_rung(group)),
@@ -209,14 +229,19 @@ fn name_and_link(steps: &mut [Step], survey: &Survey) {
     require_what_points_there(steps, survey);
 }
 
-/// What something else names and cannot do without goes only when that no longer names it: the library of a
-/// network layer, the service and the driver package of a filter or a network provider.
+/// What something else names and cannot do without goes only when that no longer names it: a program that Windows
+/// itself starts, the library of a network layer, the service and the driver package of a filter or a network provider.
 fn require_what_points_there(steps: &mut [Step], survey: &Survey) {
     let layers = network::layers(survey);
+    let leads = Permits::of(survey).leads_of_windows();
     let drivers = units::drivers::drivers(survey);
     let mut pointing: Vec<(String, Vec<Place>)> = Vec::new();
     for step in steps.iter().filter(|step| step.decision != Decision::Keep) {
         let places = match step.kind {
+            StepKind::SetBack => {
+                let own = leads.iter().filter(|lead| lead.place.folded() == step.place.folded());
+                own.map(|lead| Place::file(lead.program.as_str())).collect()
+            }
             StepKind::TakeLayer => {
                 let own = layers.iter().filter(|layer| layer.place() == step.place);
                 own.filter_map(|layer| layer.file.as_ref()).map(Place::file).collect()

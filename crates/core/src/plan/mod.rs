@@ -46,6 +46,8 @@ pub enum StepKind {
     TakeValue,
     /// Counts one product less that shares a file.
     LowerCount,
+    /// Sets a value back to what Windows has there.
+    SetBack,
     /// Takes a key with all below it.
     TakeKey,
     /// Takes a file.
@@ -70,6 +72,7 @@ impl StepKind {
             Self::TakeEntry => "take entry of a list",
             Self::TakeLayer => "take network layer",
             Self::LowerCount => "lower shared count",
+            Self::SetBack => "set back",
             Self::TakeKey => "take key",
             Self::TakeFile => "take file",
             Self::TakeFolder => "take folder",

@@ -10,8 +10,8 @@ use crate::model::path::{PathError, leaf, strict, strict_key, strict_name};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::{Product, Registered};
-use crate::permits::Permits;
-use crate::survey::{Survey, state};
+use crate::permits::{Permits, recorded};
+use crate::survey::{Facts, Survey, state};
 use crate::units::{self, network};
 
 /// Why a plan is refused, naming the step.
@@ -152,6 +152,7 @@ pub fn validate(plan: &Plan, survey: &Survey, began: Option<&Survey>) -> Result<
     }
     check_network(&chosen, survey)?;
     check_filters(&chosen, survey)?;
+    check_start(&chosen, &here)?;
     // What an uninstaller leaves of what it should take is for the other steps.
     let by_hand: Vec<&&Step> = chosen.iter().filter(|step| step.kind != StepKind::Uninstall).collect();
     for (at, first) in by_hand.iter().enumerate() {
@@ -180,7 +181,7 @@ fn check_network(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
         let holds = |place: &&Place| step.places().into_iter().any(|taken| place.is_within(taken));
         if let Some(place) = needed.iter().find(holds) {
             let why = "the network works by it as long as its entry in the lists of layers, or its binding, stays";
-            return Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() });
+            return Err(protected(step, place, why.to_owned()));
         }
     }
     Ok(())
@@ -203,9 +204,26 @@ fn check_filters(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
             let names = |entry: &&Place| entry.entry.as_deref().map(fold) == Some(fold(&service));
             if let Some(entry) = filters.iter().filter(names).find(|entry| !goes(entry)) {
                 let why = format!("devices load {service} as a filter, and would not start: take {entry} as well");
-                let place = step.place.to_string();
-                return Err(PlanError::Protected { step: step.id.clone(), place, why });
+                return Err(protected(step, &step.place, why));
             }
+        }
+    }
+    Ok(())
+}
+
+/// A program that Windows itself starts is taken only when Windows is set back before.
+fn check_start(chosen: &[&Step], here: &Here<'_>) -> Result<(), PlanError> {
+    let by_hand = |step: &&&Step| !matches!(step.kind, StepKind::Uninstall | StepKind::ReplaceFile);
+    for lead in here.permits.leads_of_windows().into_iter().filter(|lead| lead.needed.is_some()) {
+        if chosen.iter().any(|step| step.place.folded() == lead.place.folded()) {
+            continue;
+        }
+        let program = Place::file(lead.program.as_str());
+        let holds = |step: &&&Step| step.places().into_iter().any(|taken| program.is_within(taken));
+        if let Some(step) = chosen.iter().filter(by_hand).find(holds) {
+            let needed = lead.needed.unwrap_or_default();
+            let why = format!("{needed}, and runs {} for it: set {} back as well", lead.program, lead.place);
+            return Err(protected(step, &step.place, why));
         }
     }
     Ok(())
@@ -229,6 +247,7 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
         }
         StepKind::TakeLayer => step.place.kind == PlaceKind::NetworkLayer && step.place.entry.is_some(),
         StepKind::LowerCount => step.place.kind == PlaceKind::SharedCount && step.place.name.is_some(),
+        StepKind::SetBack => step.place.kind == PlaceKind::WindowsValue && step.place.name.is_some(),
         StepKind::TakeKey => step.place.kind == PlaceKind::Key,
         StepKind::TakeFile => matches!(step.place.kind, PlaceKind::File | PlaceKind::Shortcut),
         StepKind::TakeFolder => step.place.kind == PlaceKind::Folder,
@@ -247,8 +266,9 @@ fn check_kind(step: &Step) -> Result<(), PlanError> {
 
 /// Checks what depends on what else is on the machine.
 fn check_on(step: &Step, here: &Here<'_>, chosen: &[&Step]) -> Result<(), PlanError> {
-    check_place(step, &step.place, &here.permits)?;
-    check_parts(step, &here.registered, here.survey, chosen)
+    check_place(step, &here.permits)?;
+    check_parts(step, &here.registered, here.survey, chosen)?;
+    check_record(step, &here.survey.facts)
 }
 
 /// Whether a step's places are as they were, as far as they are there.
@@ -260,11 +280,20 @@ fn is_unchanged(step: &Step, began: &Survey, survey: &Survey) -> bool {
     step.places().iter().all(is_same)
 }
 
-fn check_place(step: &Step, place: &Place, permits: &Permits<'_>) -> Result<(), PlanError> {
-    match permits.why(place) {
-        Some(why) => Err(PlanError::Protected { step: step.id.clone(), place: place.to_string(), why: why.to_owned() }),
-        None => Ok(()),
-    }
+fn check_place(step: &Step, permits: &Permits<'_>) -> Result<(), PlanError> {
+    let place = &step.place;
+    permits.why(place).map_or(Ok(()), |why| Err(protected(step, place, why.to_owned())))
+}
+
+/// What a record will not be believed of is not taken: it could not be put back.
+fn check_record(step: &Step, facts: &Facts) -> Result<(), PlanError> {
+    let places = step.parts.iter().chain([&step.place]).filter(|place| !place.kind.is_unit());
+    let mut refused = places.filter_map(|place| Some((place, recorded::why(&step.place, place, facts)?)));
+    refused.next().map_or(Ok(()), |(place, why)| Err(protected(step, place, why.to_owned())))
+}
+
+fn protected(step: &Step, place: &Place, why: String) -> PlanError {
+    PlanError::Protected { step: step.id.clone(), place: place.to_string(), why }
 }
 
 fn check_path(step: &Step, place: &Place) -> Result<(), PlanError> {
@@ -282,6 +311,7 @@ pub(super) fn path_error(place: &Place) -> Result<(), PathError> {
         | PlaceKind::FirewallRule
         | PlaceKind::ListEntry
         | PlaceKind::SharedCount
+        | PlaceKind::WindowsValue
         | PlaceKind::NetworkLayer => strict_key(&place.path),
         PlaceKind::Service | PlaceKind::Driver | PlaceKind::StorePackage => strict_name(&place.path),
         // These are looked up among what is there, and are nothing where they are not.

@@ -2,6 +2,7 @@
 
 use blake3::Hasher;
 
+use crate::model::registry::text_of;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind, list};
 use crate::units::network;
@@ -26,6 +27,17 @@ pub fn of(survey: &Survey, place: &Place) -> Option<String> {
         PlaceKind::Value | PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::SharedCount => {
             let key = survey.registry.key(&place.path)?;
             let value = survey.registry.value(key, place.value_name())?;
+            hasher.update(&value.kind.to_le_bytes());
+            sized(&mut hasher, value.data);
+        }
+        // One that is as Windows has it is no remnant.
+        PlaceKind::WindowsValue => {
+            let key = survey.registry.key(&place.path)?;
+            let value = survey.registry.value(key, place.value_name())?;
+            let windows = crate::permits::slots::back(&place.path, place.value_name(), &survey.facts)?;
+            if value.text() == Some(text_of(&windows.data)) {
+                return None;
+            }
             hasher.update(&value.kind.to_le_bytes());
             sized(&mut hasher, value.data);
         }

@@ -210,9 +210,14 @@ impl Decider<'_> {
         if let Some(why) = self.own_data.printed(scene, at) {
             return Some((Decision::Keep, why));
         }
-        if kind != EntryKind::File {
-            let owner = super::bystanders::owner_of_folder(scene, &scene.survey.files.path(at));
-            return owner.map(|owner| (Decision::Keep, format!("{owner} is installed there")));
+        if kind != EntryKind::File
+            && let Some(owner) = super::bystanders::owner_of_folder(scene, &scene.survey.files.path(at))
+        {
+            return Some((Decision::Keep, format!("{owner} is installed there")));
+        }
+        // What is a link today may be a person's file all the same: it is asked like one.
+        if kind == EntryKind::Folder {
+            return None;
         }
         // The installer that is to be run would go with the folder that it lies in.
         let payloads = scene.subject.all(AnchorKind::Payload);
@@ -388,7 +393,7 @@ pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
         PlaceKind::Task => Group::Startup,
         PlaceKind::StorePackage => Group::Program,
         PlaceKind::SharedCount => Group::Registration,
-        PlaceKind::Startup | PlaceKind::Shortcut => Group::Startup,
+        PlaceKind::Startup | PlaceKind::Shortcut | PlaceKind::WindowsValue => Group::Startup,
         _ if path.contains("\\CURRENTVERSION\\UNINSTALL\\") => Group::Registration,
         _ if path.contains("\\START MENU\\") => Group::Startup,
         PlaceKind::Key | PlaceKind::Value | PlaceKind::ListEntry

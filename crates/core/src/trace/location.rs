@@ -1,6 +1,6 @@
 //! Where in the registry programs register themselves, and what of it goes when one is the subject's.
 
-use crate::model::Place;
+use crate::model::{Place, PlaceKind};
 use crate::permits::slots::{self, Takes};
 use crate::permits::spelling::{CLASSES, Listed};
 
@@ -36,6 +36,9 @@ pub fn location(key: &str, value: Option<&str>) -> Option<Location> {
                 Place::value(key, value.unwrap_or_default())
             }
             Takes::History => Place::key(own),
+            Takes::Back if own.len() == key.len() && value.is_some_and(|name| slot.may_name(name)) => {
+                Place { kind: PlaceKind::WindowsValue, ..Place::value(key, value.unwrap_or_default()) }
+            }
             _ => return None,
         };
         Some(Location { place, takes: slot.takes, what: slot.what })

@@ -12,8 +12,10 @@ use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{KeyId, Survey};
 
-const CATALOGS: [&str; 2] = ["Protocol_Catalog9", "NameSpace_Catalog5"];
-const LISTS: [&str; 2] = ["Catalog_Entries", "Catalog_Entries64"];
+/// Keys that hold lists of layers.
+pub const CATALOGS: [&str; 2] = ["Protocol_Catalog9", "NameSpace_Catalog5"];
+/// The lists in each, for 32-bit programs and for 64-bit ones.
+pub const LISTS: [&str; 2] = ["Catalog_Entries", "Catalog_Entries64"];
 
 /// Bytes of a protocol's entry that hold the path of its library.
 const PATH_BYTES: usize = 260;

@@ -230,6 +230,14 @@ impl Journal {
         })
     }
 
+    /// The place that a deed's step is about; none for a loan.
+    pub(crate) fn place_of(&self, number: u32) -> Option<&Place> {
+        self.entries().find_map(|entry| match entry {
+            Entry::Intent { deed, place, .. } if *deed == number => Some(place),
+            _ => None,
+        })
+    }
+
     /// The payload of the last install that finished, if nothing was taken or put back since.
     pub fn installed_since(&self) -> Option<&str> {
         let mut last = None;

@@ -85,7 +85,7 @@ pub enum Piece {
         #[serde(skip)]
         after: FileTime,
     },
-    /// A registry value of which a part goes: an entry of a list, or one of a count.
+    /// A registry value of which a part goes, an entry of a list or one of a count; or one that is set back.
     Part {
         /// Path of its key.
         key: String,
@@ -93,7 +93,7 @@ pub enum Piece {
         was: RegValue,
         /// What it is without that part.
         set: RegValue,
-        /// The entry; nothing for a count.
+        /// The entry; nothing for a count, and where all of it goes.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         entry: Option<String>,
         /// Time stamp of the key, before.
@@ -243,7 +243,9 @@ fn one(place: &Place, survey: &Survey, machine: &dyn Alter) -> Result<Option<Pie
             value::read(&place.path, place.value_name(), survey, machine).map(Some)
         }
         PlaceKind::NetworkLayer => layer::read(place, survey, machine),
-        PlaceKind::ListEntry | PlaceKind::SharedCount => part::read(place, survey, machine).map(Some),
+        PlaceKind::ListEntry | PlaceKind::SharedCount | PlaceKind::WindowsValue => {
+            part::read(place, survey, machine).map(Some)
+        }
         PlaceKind::Process
         | PlaceKind::Service
         | PlaceKind::Product
@@ -368,6 +370,23 @@ impl Piece {
             | Self::Network
             | Self::Replace { .. }
             | Self::Uninstaller { .. } => None,
+        }
+    }
+
+    /// Places that the piece changes, each under its true kind, but for what an uninstaller did.
+    pub(crate) fn places(&self) -> Vec<Place> {
+        match self {
+            Self::Service { name, .. } => vec![Place::new(PlaceKind::Service, name.as_str())],
+            Self::Part { key, was, entry: Some(entry), .. } => {
+                vec![Place::list_entry(key.as_str(), was.name.as_str(), entry.as_str())]
+            }
+            Self::Part { key, was, entry: None, .. } => {
+                let kind = if part::is_count(was) { PlaceKind::SharedCount } else { PlaceKind::WindowsValue };
+                vec![Place { kind, ..Place::value(key.as_str(), was.name.as_str()) }]
+            }
+            Self::Setting { .. } | Self::Copy { .. } => Vec::new(),
+            Self::Entry { .. } => self.taken().into_iter().collect(),
+            _ => self.taken().into_iter().chain(self.otherwise()).collect(),
         }
     }
 

@@ -135,6 +135,14 @@ path = 'HKU\maren\Environment'
 values = { Path = { expand = 'C:\Tools;C:\Program Files\Scale Desk;C:\Program Files\Scale Desk\bin;C:\More' } }
 
 [[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Winlogon'
+values = { Shell = '"C:\Program Files\Scale Desk\desk.exe"', Userinit = 'C:\Windows\system32\userinit.exe,' }
+
+[[key]]
+path = 'HKLM\SOFTWARE\Classes\exefile\shell\open\command'
+values = { '' = '"C:\Program Files\Scale Desk\desk.exe" "%1" %*' }
+
+[[key]]
 path = 'HKLM\SYSTEM\ControlSet001\Services\EventLog\Application\Scale Desk'
 values = { EventMessageFile = 'C:\Program Files\Scale Desk\desk-1.dll' }
 "#;

@@ -36,9 +36,8 @@ pub(super) fn copy(from: &Path, to: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// Attributes that only a link has: where it leads to, as Windows keeps it.
-#[cfg(target_os = "linux")]
-const NTFS_LINK: &str = "system.ntfs_reparse_data";
+/// What only a reparse point has: its tag, with where it leads to or how its content is kept.
+pub(super) const REPARSE: &str = "system.ntfs_reparse_data";
 
 /// Every extended attribute of a file, by name, in hexadecimal.
 #[cfg(target_os = "linux")]
@@ -46,7 +45,7 @@ pub(crate) fn all(path: &Path) -> BTreeMap<String, String> {
     let mut room = vec![0u8; 64 * 1024];
     let listed = rustix::fs::llistxattr(path, &mut room).unwrap_or(0);
     let names = room[..listed].split(|byte| *byte == 0).filter_map(|name| std::str::from_utf8(name).ok());
-    let names = names.filter(|name| !name.is_empty()).chain(NTFS).chain([NTFS_LINK]);
+    let names = names.filter(|name| !name.is_empty()).chain(NTFS).chain([REPARSE]);
     let digits = |value: Vec<u8>| value.iter().map(|byte| format!("{byte:02x}")).collect();
     names.filter_map(|name| Some((name.to_owned(), digits(get(path, name)?)))).collect()
 }

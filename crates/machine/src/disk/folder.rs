@@ -61,12 +61,27 @@ mod handle {
             Ok(())
         }
 
+        /// Whether the NTFS driver shows a file as a link that is none, since Windows keeps its content in another way.
+        #[cfg(target_os = "linux")]
+        fn is_stored_otherwise(&self, name: &CStr) -> bool {
+            use std::os::fd::AsRawFd;
+            use std::os::unix::ffi::OsStrExt;
+            let folder = format!("/proc/self/fd/{}", self.0.as_raw_fd());
+            super::is_stored_otherwise(&Path::new(&folder).join(std::ffi::OsStr::from_bytes(name.to_bytes())))
+        }
+
+        #[cfg(not(target_os = "linux"))]
+        fn is_stored_otherwise(&self, _name: &CStr) -> bool {
+            false
+        }
+
         fn look(&self, name: &CStr) -> io::Result<Entry> {
             let found = statat(&self.0, name, AtFlags::SYMLINK_NOFOLLOW)?;
             let kind = match FileType::from_raw_mode(found.st_mode) {
                 // Where another file system is mounted, the folder leads out of the drive as a link does.
                 FileType::Directory if found.st_dev == self.1 => EntryKind::Folder,
                 FileType::RegularFile => EntryKind::File,
+                FileType::Symlink if self.is_stored_otherwise(name) => EntryKind::File,
                 // To open a pipe or a device can wait for ever.
                 _ => EntryKind::Link,
             };
@@ -116,7 +131,25 @@ mod path {
 
 /// What lies at a path on this computer; a link is itself.
 pub(super) fn look_at(path: &Path) -> io::Result<Entry> {
-    Ok(entry_of(&std::fs::symlink_metadata(path)?))
+    let entry = entry_of(&std::fs::symlink_metadata(path)?);
+    let is_file = entry.kind == EntryKind::Link && is_stored_otherwise(path);
+    Ok(if is_file { Entry { kind: EntryKind::File, ..entry } } else { entry })
+}
+
+/// Whether an entry that the NTFS driver shows as a link is a file whose content Windows keeps in another way:
+/// compressed for the system, in a cloud, or once for several files.
+///
+/// A reparse point begins with its tag, a 32-bit number in little-endian order. One that leads to another name has the
+/// bit that is publicly documented as "name surrogate".
+fn is_stored_otherwise(path: &Path) -> bool {
+    const NAME_SURROGATE: u32 = 0x2000_0000;
+    const DIRECTORY: u32 = 0x10;
+    let number = |name: &str| {
+        let value = super::attributes::get(path, name)?;
+        Some(u32::from_le_bytes(value.get(..4)?.try_into().ok()?))
+    };
+    let Some(tag) = number(super::attributes::REPARSE) else { return false };
+    tag & NAME_SURROGATE == 0 && number("system.ntfs_attrib").is_some_and(|flags| flags & DIRECTORY == 0)
 }
 
 fn entry_of(meta: &std::fs::Metadata) -> Entry {

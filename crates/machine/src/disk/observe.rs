@@ -90,7 +90,8 @@ impl Disk {
                 | PlaceKind::FirewallRule
                 | PlaceKind::NetworkLayer
                 | PlaceKind::ListEntry
-                | PlaceKind::SharedCount => read_key(&place.path, &mut keys)?,
+                | PlaceKind::SharedCount
+                | PlaceKind::WindowsValue => read_key(&place.path, &mut keys)?,
                 PlaceKind::Service => {
                     read_key(&format!("{}\\{}", self.facts().services_key(), place.path), &mut keys)?;
                 }

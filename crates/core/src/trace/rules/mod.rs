@@ -11,6 +11,7 @@ mod firewall;
 mod history;
 mod install_folder;
 mod list_entry;
+mod loaded_library;
 mod logged;
 mod named_folder;
 mod named_key;
@@ -63,6 +64,7 @@ pub static RULES: &[&dyn Rule] = &[
     &network_provider::NetworkProvider,
     &firewall::Firewall,
     &search_path::SearchPath,
+    &loaded_library::LoadedLibrary,
     &shared_count::SharedCount,
     &store_package::StorePackage,
     &cached_package::CachedPackage,

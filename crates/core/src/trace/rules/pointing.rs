@@ -119,6 +119,10 @@ impl Seen<'_> {
         if texts.len() == 1 {
             texts.extend(list::entries(value.name, value.kind, value.data));
         }
+        // Windows starts several programs by one value.
+        if location(&path, Some(value.name)).is_some_and(|found| found.takes == Takes::Back) {
+            texts.extend(value.text().iter().flat_map(|text| text.split(',')).map(str::to_owned));
+        }
         texts.iter().find_map(|text| self.leads(text, &path))
     }
 
@@ -180,6 +184,10 @@ impl Seen<'_> {
     fn registration(&self, key: KeyId, path: &str, value: Option<&str>) -> Option<Location> {
         if let Some((root, rest)) = below_classes(path) {
             let name = rest.split('\\').next().unwrap_or(rest);
+            let back = location(path, value).filter(|found| found.takes == Takes::Back);
+            if let Some(found) = back.filter(|found| self.scene.permits.ask(&found.place).is_ok()) {
+                return Some(found);
+            }
             if name.starts_with('.') {
                 return self.file_type(key, root, name, path, value);
             }
