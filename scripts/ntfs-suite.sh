@@ -108,6 +108,53 @@ grep -q "denies that to Everyone" rights.txt
 cd - >/dev/null
 unmount
 
+echo "-- files that Windows keeps in another way"
+cp --sparse=always "$work/before.img" "$work/kept.img"
+mount_image "$work/kept.img"
+# Tags of one content for several files, and of compression for the system: the driver shows both as links.
+find "$drive/Users" -name '*.qwl' >"$work/lists"
+echo "$drive/Program Files/Common Files/Fennelgate/Runtime/flgrt64.dll" >"$work/runtime"
+tagged() { # TAG FILE
+  rm "$2"
+  : >"$2"
+  setfattr -h -n system.ntfs_reparse_data -v "$1" "$2"
+}
+while read -r file; do tagged 0x13000080080000000102030405060708 "$file"; done <"$work/lists"
+tagged 0x17000080080000000102030405060708 "$(cat "$work/runtime")"
+unmount
+mount_image "$work/kept.img"
+[ -L "$(head -n 1 "$work/lists")" ] && [ -L "$(cat "$work/runtime")" ]
+cd "$work"
+"$stubble" open "Quernlight Scale Desk" --on "disk:$drive" --case kept >/dev/null
+"$stubble" trace --case kept --json >kept.json || true
+python3 - kept.json <<'PY'
+import json
+import sys
+
+taken = [one for one in json.load(open(sys.argv[1]))["remnants"] if one["decision"] == "remove"]
+wrong = [one["place"]["path"] for one in taken if one["place"]["path"].endswith(("flgrt64.dll", "Runtime", "Lists", ".qwl"))]
+sys.exit(f"taken, since it looked like a link: {wrong}" if wrong else 0)
+PY
+
+echo "-- a plan that names what everybody shares by its short name"
+"$stubble" plan --case kept >/dev/null
+python3 - kept/plan.toml <<'PY'
+import sys
+
+text = open(sys.argv[1]).read()
+own = r"path = 'C:\Program Files\Fennelgate\Scale Desk' }"
+assert own in text
+open(sys.argv[1], "w").write(text.replace(own, r"path = 'C:\PROGRA~1' }", 1))
+PY
+if "$stubble" clear --yes --case kept >/dev/null 2>short.txt; then
+  echo "it was accepted"
+  exit 1
+fi
+grep -q "is never taken" short.txt
+[ -d "$drive/Program Files/Fennelgate" ]
+cd - >/dev/null
+unmount
+
 echo "-- another reader's comparison of the images"
 STUBBLE_BEFORE=$work/before.img STUBBLE_CLEARED=$work/cleared.img STUBBLE_AFTER=$work/disk.img \
   cargo test --locked -q --manifest-path judges/Cargo.toml --target-dir target --test images -- --ignored

@@ -6,6 +6,7 @@ use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Identified, identify};
+use stubble_core::survey::Survey;
 use stubble_core::trace::{Decision, Trace, trace};
 
 use crate::World;
@@ -112,17 +113,21 @@ impl Taken {
 
 /// Traces the subject of a world and compares.
 pub fn score(world: &World) -> Score {
-    let survey = survey(&world.machine);
-    let registered = Registered::read(&survey);
+    score_of(world, &survey(&world.machine)).0
+}
+
+/// The same on a survey that was made already, with what tracing found.
+pub fn score_of(world: &World, survey: &Survey) -> (Score, Trace) {
+    let registered = Registered::read(survey);
     let mut score = Score { seed: world.seed, ..Score::default() };
     let wanted = &world.products[world.subject];
-    let found = match identify(&survey, &registered, &[], &world.typed) {
+    let found = match identify(survey, &registered, &[], &world.typed) {
         Identified::One(subject) => {
             score.identified = is_same(&subject.name, &wanted.name);
             if !score.identified {
                 score.faults.push(format!("took {} for {}", subject.name, wanted.name));
             }
-            trace(&survey, &registered, &subject)
+            trace(survey, &registered, &subject)
         }
         Identified::Several(candidates) => {
             let names: Vec<String> = candidates.into_iter().map(|one| one.name).collect();
@@ -174,7 +179,7 @@ pub fn score(world: &World) -> Score {
             judge(mark, taken.0.get(&place.folded()).copied(), &|| place.to_string());
         }
     }
-    score
+    (score, found)
 }
 
 /// Folders and keys that hold something that stays: they cannot go.

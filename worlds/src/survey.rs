@@ -3,9 +3,10 @@
 use std::collections::BTreeMap;
 
 use stubble_core::content::{Content, Properties, TaskFile, Told, Version};
+use stubble_core::model::text::fold;
 use stubble_core::model::{FileTime, RegValue};
 use stubble_core::survey::{
-    Entry, EntryKind, Facts, Gap, Process, RegistryBuilder, Running, Shortcut, Survey, TreeBuilder, User,
+    Entry, EntryKind, Facts, Gap, Process, Registry, RegistryBuilder, Running, Shortcut, Survey, TreeBuilder, User,
 };
 
 use crate::machine::{File, Machine, Mark, Whose};
@@ -36,6 +37,18 @@ fn facts(machine: &Machine) -> Facts {
     }
 }
 
+/// A key's path as it is on the machine, whose first user is the one that was there before.
+pub fn ground_path(path: &str, machine: &Machine) -> String {
+    let parts: Vec<&str> = path.split('\\').collect();
+    let (["HKU", sid, ..], Some(user)) = (&parts[..], machine.users.first()) else { return path.to_owned() };
+    if !sid.starts_with("S-1-5-21-") {
+        return path.to_owned();
+    }
+    let end = if sid.ends_with("_Classes") { "_Classes" } else { "" };
+    let own = format!("{}{end}", user.sid);
+    [&["HKU", own.as_str()], &parts[2..]].concat().join("\\")
+}
+
 /// The value of a list with its entries.
 fn list(name: &str, entries: &[(String, crate::machine::Mark)]) -> RegValue {
     let entries: Vec<&str> = entries.iter().map(|(entry, _)| entry.as_str()).collect();
@@ -60,6 +73,12 @@ fn made(mark: &Mark, path: &str) -> FileTime {
 
 /// The survey of a machine.
 pub fn survey(machine: &Machine) -> Survey {
+    survey_on(machine, None)
+}
+
+/// The survey of a machine whose registry was another one before anything was installed. Of its users the first one
+/// was there.
+pub fn survey_on(machine: &Machine, ground: Option<&Registry>) -> Survey {
     let folder = Entry { kind: EntryKind::Folder, size: 0, modified: FileTime(0) };
     let mut tree = TreeBuilder::new(folder);
     let mut ids: BTreeMap<&str, u32> = BTreeMap::new();
@@ -105,14 +124,44 @@ pub fn survey(machine: &Machine) -> Survey {
         values.entry(key).or_default().push(list(name, entries));
     }
     let mut registry = RegistryBuilder::default();
-    let mut keys: BTreeMap<&str, u32> = BTreeMap::new();
+    let mut keys: BTreeMap<String, u32> = BTreeMap::new();
+    let of_world: BTreeMap<String, &str> = machine.keys.keys().map(|path| (fold(path), path.as_str())).collect();
+    let own_values = |path: &str| {
+        let mut own = values.get(path).cloned().unwrap_or_default();
+        own.extend(machine.layer_counts(path));
+        own
+    };
+    for key in ground.into_iter().flat_map(|ground| ground.keys().all().map(move |key| (ground, key))) {
+        let (ground, key) = key;
+        let path = ground_path(&ground.path(key), machine);
+        let Some((above, name)) = path.rsplit_once('\\').or(Some(("", path.as_str()))).filter(|_| !path.is_empty())
+        else {
+            continue;
+        };
+        // A list has the layers of the world, and no others.
+        if is_unread(&path) || machine.layers.keys().any(|list| path.len() > list.len() && path.starts_with(list)) {
+            continue;
+        }
+        let own = of_world.get(&fold(&path)).map(|path| own_values(path)).unwrap_or_default();
+        let is_own = |name: &str| own.iter().any(|value| fold(&value.name) == fold(name));
+        let before = ground.values(key).filter(|value| !is_own(value.name)).map(|value| value.to_owned());
+        let all: Vec<RegValue> = before.chain(own.iter().cloned()).collect();
+        let all = all.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
+        let time = ground.keys().data(key).last_written;
+        let at = registry.add(keys.get(&fold(above)).copied().unwrap_or(0), name, time, 1, all);
+        keys.insert(fold(&path), at);
+    }
     for (path, mark) in machine.keys.iter().filter(|(path, _)| !is_unread(path)) {
         let (above, name) = path.rsplit_once('\\').unwrap_or(("", path));
-        let own = values.get(path.as_str()).map(Vec::as_slice).unwrap_or_default();
-        let counts = machine.layer_counts(path);
-        let own = own.iter().chain(&counts).map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
-        let at = registry.add(keys.get(above).copied().unwrap_or(0), name, made(mark, path), 1, own);
-        keys.insert(path, at);
+        let at = match keys.get(&fold(path)) {
+            Some(at) => *at,
+            None => {
+                let own = own_values(path);
+                let own = own.iter().map(|value| (value.name.as_str(), value.kind, value.data.as_slice()));
+                registry.add(keys.get(&fold(above)).copied().unwrap_or(0), name, made(mark, path), 1, own)
+            }
+        };
+        keys.insert(fold(path), at);
         for (number, (layer, mark)) in machine.layers.get(path).into_iter().flatten().enumerate() {
             let value = layer.value();
             let values = [(value.name.as_str(), value.kind, value.data.as_slice())];

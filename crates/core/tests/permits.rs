@@ -454,3 +454,29 @@ fn a_type_that_another_program_opens_as_well_is_not_taken_whole() {
     assert!(made("desk.exe"));
     assert!(!made("batchclock.exe"));
 }
+
+#[test]
+fn a_users_key_that_only_says_where_it_is_installed_is_no_settings() {
+    let key = format!("HKU\\{}\\SOFTWARE\\Fennelgate\\Scale Desk", super::pc::MAREN);
+    let of = |values: &[(&str, &str)]| {
+        let mut pc = desk();
+        pc.file(&format!("{DESK}\\desk.exe")).key(&key, values);
+        let trace = traced(&pc, "scale desk");
+        let found = trace.remnants.iter().filter(|one| one.place.path == key || key.starts_with(&one.place.path));
+        let mut found: Vec<(String, Decision)> = found
+            .filter(|one| one.place.path.starts_with("HKU"))
+            .map(|one| (one.place.to_string(), one.decision))
+            .collect();
+        found.sort();
+        found
+    };
+    let install = [("InstallPath", DESK), ("Version", "5.1.2")];
+    let alone = of(&install);
+    assert!(alone.len() == 1 && alone[0].1 == Decision::Remove, "{alone:?}");
+    let both = of(&[install[0], ("Window", "0,0,800,600")]);
+    let value = (format!("{key} : InstallPath"), Decision::Remove);
+    assert_eq!(both, [(key.clone(), Decision::Keep), value]);
+    // What leads to the user's own is a setting, and so is what leads nowhere.
+    let settings = of(&[("DataDir", "C:\\Users\\maren\\AppData\\Roaming\\Fennelgate\\Scale Desk"), ("Version", "5")]);
+    assert_eq!(settings, [(key.clone(), Decision::Keep)]);
+}

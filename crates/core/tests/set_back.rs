@@ -99,3 +99,32 @@ fn libraries_that_windows_loads_go_out_of_their_lists() {
     assert_eq!(entries.len(), 2, "{entries:?}");
     assert!(named.iter().all(|entry| entry.starts_with(DESK)), "{named:?}");
 }
+
+/// Only the values that a row names are meant: the others of that key are Windows' and the user's.
+#[test]
+fn of_a_key_of_windows_only_the_named_value_may_go() {
+    let user = format!("HKU\\{}", super::pc::MAREN);
+    let own = format!("\"{DESK}\\desk.exe\"");
+    let mut pc = desk();
+    let (desktop, winlogon) = (
+        format!("{user}\\Control Panel\\Desktop"),
+        format!("{user}\\Software\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon"),
+    );
+    pc.file(&format!("{DESK}\\desk.exe"));
+    pc.key(&desktop, &[("SCRNSAVE.EXE", &own), ("Wallpaper", &own)])
+        .key(&winlogon, &[("Shell", &own), ("Other", &own)]);
+    let survey = pc.survey();
+    let permits = stubble_core::permits::Permits::of(&survey);
+    for (key, name, may) in [
+        (&desktop, "SCRNSAVE.EXE", true),
+        (&desktop, "Wallpaper", false),
+        (&winlogon, "Shell", true),
+        (&winlogon, "Other", false),
+    ] {
+        assert_eq!(permits.why(&Place::value(key.as_str(), name)).is_none(), may, "{key} : {name}");
+    }
+    let taken = super::pc::with(&traced(&pc, "scale desk"), Decision::Remove);
+    let of_user: Vec<&String> =
+        taken.iter().filter(|path| path.starts_with(&desktop) || path.starts_with(&winlogon)).collect();
+    assert_eq!(of_user, [&format!("{desktop} : SCRNSAVE.EXE"), &format!("{winlogon} : Shell")], "{taken:?}");
+}

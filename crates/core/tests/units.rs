@@ -133,6 +133,33 @@ fn a_folder_of_tasks_goes_as_one_where_it_holds_nothing_else() {
 }
 
 #[test]
+fn a_driver_goes_from_both_nodes_of_the_database_with_its_catalog() {
+    let mut pc = desk();
+    let catalog = "C:\\Windows\\System32\\catroot\\{F750E6C3-38EE-11D1-85E5-00C04FC295EE}\\oem7.cat";
+    pc.driver("oem7.inf", "qlscale.inf", "Fennelgate Instruments").file(catalog);
+    let other = "HKLM\\DRIVERS\\DriverDatabase";
+    let store = "qlscale.inf_amd64_qlscale";
+    pc.remove("HKLM\\SYSTEM\\DriverDatabase\\DriverPackages");
+    pc.key(&format!("{other}\\DriverInfFiles\\oem7.inf"), &[("", store)]);
+    pc.key(&format!("{other}\\DriverPackages\\{store}"), &[("", "oem7.inf"), ("InfName", "qlscale.inf")]);
+    pc.key(&format!("{other}\\DeviceIds\\USB\\VID_9999"), &[("oem7.inf", ""), ("usbser.inf", "")]);
+    let survey = pc.survey();
+    let one =
+        stubble_core::units::drivers::drivers(&survey).into_iter().find(|one| one.published == "oem7.inf").unwrap();
+    let parts: Vec<String> = one.parts.iter().map(ToString::to_string).collect();
+    for part in [
+        catalog.to_owned(),
+        format!("{other}\\DriverInfFiles\\oem7.inf"),
+        format!("{other}\\DriverPackages\\{store}"),
+        format!("{other}\\DeviceIds\\USB\\VID_9999 : oem7.inf"),
+        "HKLM\\SYSTEM\\DriverDatabase\\DriverInfFiles\\oem7.inf".to_owned(),
+    ] {
+        assert!(parts.contains(&part), "{part} is not among {parts:#?}");
+    }
+    assert_eq!(one.folder.as_deref().map(|folder| folder.ends_with(store)), Some(true));
+}
+
+#[test]
 fn a_driver_whose_registration_is_gone_is_known_by_its_inf() {
     let traced_with = |same: bool, others: bool, maker: &str| {
         let mut pc = desk();

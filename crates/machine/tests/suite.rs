@@ -5,7 +5,6 @@ mod bench;
 mod contract;
 mod disk;
 mod events;
-mod exhausted;
 mod footprints;
 mod here;
 mod installer;

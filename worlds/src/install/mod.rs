@@ -1,5 +1,6 @@
 //! The ways in which products install themselves, one file each.
 
+mod among_windows;
 mod data;
 mod drivers;
 mod files;
@@ -59,6 +60,7 @@ pub fn install(rng: &mut Rng, machine: &mut Machine, all: &[Product], number: us
     shared::install(&mut one);
     settings::install(&mut one);
     history::install(&mut one);
+    among_windows::install(&mut one);
     if one.once_in(6) {
         side_by_side::install(&mut one);
     }

@@ -81,7 +81,7 @@ fn is_part(unit: PlaceKind, place: &Place, facts: &Facts) -> bool {
     match unit {
         PlaceKind::Product | PlaceKind::UpgradeCode => is_below("Installer"),
         PlaceKind::Driver => {
-            is_below("INF") && fold(leaf(&place.path)).starts_with("OEM")
+            (is_below("INF") || is_below("System32\\catroot")) && fold(leaf(&place.path)).starts_with("OEM")
                 || is_below("System32\\DriverStore\\FileRepository")
                 || is_driver_file(&place.path, facts)
         }
@@ -120,7 +120,7 @@ fn is_part_key(unit: PlaceKind, listed: &Listed) -> bool {
         ),
         PlaceKind::Driver => matches!(
             names[..],
-            ["HKLM", "SYSTEM", "DRIVERDATABASE", _, _, ..]
+            ["HKLM", "SYSTEM" | "DRIVERS", "DRIVERDATABASE", _, _, ..]
                 | ["HKLM", "SYSTEM", SET, "ENUM", _, _, _, ..]
                 | ["HKLM", "SYSTEM", SET, "CONTROL", "CLASS", _, _, ..]
         ),

@@ -130,7 +130,7 @@ impl Slot {
         match (self.takes, shape) {
             (Takes::Key, Shape::Entry(..) | Shape::Count(_)) => false,
             (Takes::Key, _) => true,
-            (Takes::Value, Shape::Value(_)) => is_here,
+            (Takes::Value, Shape::Value(name)) => is_here && self.may_name(name),
             (Takes::Entry, Shape::Entry(name, _)) => is_here && self.may_name(name),
             (Takes::Count, Shape::Count(_) | Shape::Value(_)) => is_here,
             (Takes::Back, Shape::Back(name)) => is_here && self.may_name(name),

@@ -8,7 +8,7 @@ use crate::model::path::is_inside_or_same;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::packages::{Product, Registered};
-use crate::permits::Permits;
+use crate::permits::{Permits, recorded};
 use crate::survey::{Process, Survey};
 use crate::trace::{Decision, Group, Remnant, Standing, Trace};
 use crate::units::{self, network};
@@ -118,9 +118,8 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         (PlaceKind::File, group) => (StepKind::TakeFile, data_rung(group)),
     };
     // One odd name must not cost the whole plan.
-    let odd = std::iter::once(&remnant.place).chain(&remnant.parts).find_map(|place| path_error(place).err());
-    let (decision, why) = match odd.filter(|_| remnant.decision != Decision::Keep) {
-        Some(odd) => (Decision::Keep, format!("left out, since the path can be read in two ways: {odd}")),
+    let (decision, why) = match odd(survey, remnant).filter(|_| remnant.decision != Decision::Keep) {
+        Some(odd) => (Decision::Keep, format!("left out, since {odd}")),
         None => (remnant.decision, remnant.reason.clone()),
     };
     Some(Step {
@@ -137,6 +136,18 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         after: Vec::new(),
         requires: Vec::new(),
         content: None,
+    })
+}
+
+/// Why a remnant's places cannot stand in a plan.
+fn odd(survey: &Survey, remnant: &Remnant) -> Option<String> {
+    let mut places = std::iter::once(&remnant.place).chain(&remnant.parts);
+    let in_two_ways = places.clone().find_map(|place| path_error(place).err());
+    in_two_ways.map(|error| format!("the path can be read in two ways: {error}")).or_else(|| {
+        places.find_map(|place| {
+            let why = recorded::why(&remnant.place, place, &survey.facts).filter(|_| !place.kind.is_unit())?;
+            Some(format!("a record of {place} would not be believed: {why}"))
+        })
     })
 }
 

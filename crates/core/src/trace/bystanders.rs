@@ -18,8 +18,11 @@ impl Other {
         together(&words) == name || words.len() > 1 && together(&words[1..]) == name
     }
 
-    /// Whether a folder's or key's name names this product.
+    /// Whether a folder's or key's name names this product. A number alone, such as a version, names nothing.
     pub fn names(&self, name: &str) -> bool {
+        if !name.chars().any(char::is_alphabetic) {
+            return false;
+        }
         let full = together(&product_words(&self.name));
         let by_folder = self.folders.iter().any(|folder| fold(leaf(folder)) == fold(name));
         squashed(name) == full || by_folder

@@ -4,9 +4,10 @@ use std::collections::HashSet;
 
 use super::claims::{Claim, Claims};
 use super::location::{below_classes, holds_add_ins, location};
+use super::of_install::OfInstall;
 use super::own_data::{OwnData, is_made_again};
 use super::{Decision, Evidence, Group, Remnant, Scene, Standing, weigh};
-use crate::model::path::is_inside_or_same;
+use crate::model::path::{is_inside_or_same, parent};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::permits::Permit;
@@ -28,7 +29,9 @@ pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
         .map(|claim| claim.place.path.clone())
         .collect();
     let owns = |program: &str| folders.iter().any(|folder| is_inside_or_same(program, folder));
-    let own_data = OwnData::new(scene, &owns);
+    let is_key = |claim: &&Claim| claim.place.kind == PlaceKind::Key && fold(&claim.place.path).starts_with("HKLM\\");
+    let keys: Vec<&str> = claims.iter().filter(is_key).map(|claim| claim.place.path.as_str()).collect();
+    let own_data = OwnData::new(scene, &keys, &owns);
     let parts: Vec<Place> = claims.iter().flat_map(|claim| claim.parts.iter().cloned()).collect();
     let claimed = claims.iter().map(|claim| fold(&claim.place.path)).collect();
     let mut decider = Decider { scene, own_data, claimed, remnants: Vec::new() };
@@ -64,6 +67,13 @@ impl<'s> Top<'s> {
         let follows_user = user.is_some_and(|user| is_inside_or_same(&path, &user.roaming()));
         let is_machine_data = is_inside_or_same(&path, &scene.survey.facts.program_data);
         Self { entry, user, follows_user, is_machine_data }
+    }
+
+    /// Whether programs keep there what they and people make, and not themselves.
+    fn is_data(&self, scene: &Scene<'_>) -> bool {
+        let programs = self.user.map(|user| format!("{}\\Programs", user.local()));
+        let path = scene.survey.files.path(self.entry);
+        self.is_machine_data || programs.is_some_and(|programs| !is_inside_or_same(&path, &programs))
     }
 }
 
@@ -247,7 +257,10 @@ impl Decider<'_> {
         {
             return Some((Decision::Keep, why));
         }
-        self.own_data.why_later(scene, at, top.entry)
+        // What a package, a footprint or a log names by itself was brought, whenever that was.
+        let is_named = || self.claimed.contains(&fold(&scene.survey.files.path(at)));
+        let why = self.own_data.why_later(scene, at, top.entry, top.is_data(scene));
+        why.filter(|_| self.own_data.is_install_known() || !is_named())
     }
 
     /// Why a file stays that more products share than this one, by its count. Setups count anew at each repair, so
@@ -269,6 +282,18 @@ impl Decider<'_> {
         let is_registration = location(&path, None).is_some() || below_classes(&path).is_some();
         let of_user = scene.user_of(&path).filter(|_| group(scene, &Place::key(&path)) == Group::UserData);
         if let Some(user) = of_user.filter(|_| !is_registration) {
+            let owns = |path: &str| {
+                std::iter::successors(Some(path), |at| parent(at))
+                    .any(|at| self.claimed.contains(&fold(at)) || !scene.survey.exists(at) && scene.was_subjects(at))
+            };
+            let found = OfInstall::read(scene, at, user, &owns);
+            if found.alone {
+                let why = "it only says where and in which version it is installed".to_owned();
+                return self.push(claim, Place::key(path), standing, decision, why);
+            }
+            for place in found.leading {
+                self.push(claim, place, standing, decision, "it says where it is installed".to_owned());
+            }
             return self.push(claim, Place::key(path), standing, Decision::Keep, format!("settings of {}", user.name));
         }
         let children: Vec<KeyId> = registry.keys().children(at).collect();

@@ -61,7 +61,7 @@ impl Scene<'_> {
     }
 
     /// Whether a folder that is gone was the subject's: a registration named it, or its name tells.
-    fn was_subjects(&self, folder: &str) -> bool {
+    pub(super) fn was_subjects(&self, folder: &str) -> bool {
         if self.survey.exists(folder)
             || self.others.iter().any(|other| other.folders.iter().any(|own| is_inside_or_same(own, folder)))
         {

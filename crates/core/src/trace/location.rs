@@ -32,7 +32,9 @@ pub fn location(key: &str, value: Option<&str>) -> Option<Location> {
         let own = listed.up_to(key, slot.depth())?;
         let place = match slot.takes {
             Takes::Key => Place::key(own),
-            Takes::Value | Takes::History if value.is_some() && own.len() == key.len() => {
+            Takes::Value | Takes::History
+                if own.len() == key.len() && value.is_some_and(|name| slot.may_name(name)) =>
+            {
                 Place::value(key, value.unwrap_or_default())
             }
             Takes::History => Place::key(own),

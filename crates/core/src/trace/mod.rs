@@ -7,6 +7,7 @@ mod fold;
 pub mod lead;
 mod location;
 mod mentions;
+mod of_install;
 mod own_data;
 mod roots;
 mod rules;

@@ -30,7 +30,7 @@ pub struct OwnData {
     registered: BTreeSet<String>,
     /// Files and folders that a footprint calls settings or people's own, folded.
     printed: BTreeSet<String>,
-    /// When the subject was last registered, else when the newest of its programs came.
+    /// When the subject was last registered, else when the newest of its programs came, else when its first key was made.
     installed: Option<FileTime>,
     /// When its programs came, in order: what was made in the same minutes came with one.
     programs: Vec<FileTime>,
@@ -42,15 +42,25 @@ const NEAR: u64 = 10 * 60 * 10_000_000;
 impl OwnData {
     /// The subject's file types: those known of it, and those that open with a program of it now.
     /// What is known of it stays known when the program is gone from the disk.
-    pub fn new(scene: &Scene<'_>, owns_program: &dyn Fn(&str) -> bool) -> Self {
+    /// `keys` are the subject's, as far as something claims them.
+    pub fn new(scene: &Scene<'_>, keys: &[&str], owns_program: &dyn Fn(&str) -> bool) -> Self {
         let known = scene.subject.all(AnchorKind::FileType).map(fold);
         let now = opened_with(scene.survey).into_iter().filter(|(_, program)| owns_program(program));
         let registered = known.chain(now.map(|(extension, _)| fold(&extension))).collect();
         let printed = scene.subject.all(AnchorKind::PrintedData).map(fold).collect();
         let programs = programs(scene, owns_program);
         let registration = super::time::installs(scene).into_iter().map(|(_, time)| time).max_by_key(|time| time.0);
-        let installed = registration.or(programs.last().copied()).filter(|time| time.0 != 0);
+        // The first of its keys is no younger than its last install.
+        let time = |path: &&str| Some(scene.survey.registry.keys().data(scene.survey.registry.key(path)?).last_written);
+        let first_key = || keys.iter().filter_map(time).filter(|time| time.0 != 0).min_by_key(|time| time.0);
+        let known = registration.or(programs.last().copied()).filter(|time| time.0 != 0);
+        let installed = known.or_else(first_key);
         Self { registered, printed, installed, programs }
+    }
+
+    /// Whether anything tells when the subject was installed.
+    pub fn is_install_known(&self) -> bool {
+        self.installed.is_some()
     }
 
     /// Why an entry stays that a footprint calls settings or people's own, or that lies in such a folder.
@@ -101,21 +111,30 @@ impl OwnData {
     }
 
     /// Why a file that everybody here can reach stays or is asked about: it was changed since the install, and is a
-    /// document or nothing that programs are known to make.
-    pub fn why_later(&self, scene: &Scene<'_>, file: NodeId, top: NodeId) -> Option<(Decision, String)> {
+    /// document or nothing that programs are known to make. Where nothing tells when that was, a document is asked
+    /// about, and among data, `is_data`, it stays.
+    pub fn why_later(&self, scene: &Scene<'_>, file: NodeId, top: NodeId, is_data: bool) -> Option<(Decision, String)> {
         let name = scene.survey.files.name(file).to_lowercase();
         let extension = name.rsplit_once('.').map(|(_, extension)| extension).unwrap_or_default();
         let among = |list: &[String]| list.iter().any(|one| one == extension);
         let is_document = among(&TABLE.document) || TABLE.profile.contains(&name);
-        if is_made_again(scene, file, top) || self.is_later(scene, file) != Some(true) {
+        if is_made_again(scene, file, top) {
             return None;
         }
-        if is_document {
-            return Some((Decision::Keep, "a document that was changed after the install".to_owned()));
-        }
         let is_programs = among(&TABLE.program) || among(&TABLE.settings) || among(&TABLE.licence);
-        let why = "it was changed after the install, and nothing tells whether somebody here made it or the program";
-        (!is_programs).then(|| (Decision::Ask, why.to_owned()))
+        let nothing_tells = "nothing tells whether somebody here made it or the program";
+        match (self.is_later(scene, file), is_document) {
+            (Some(true), true) => Some((Decision::Keep, "a document that was changed after the install".to_owned())),
+            (Some(true), false) if !is_programs => {
+                Some((Decision::Ask, format!("it was changed after the install, and {nothing_tells}")))
+            }
+            (None, true) if is_data => {
+                Some((Decision::Keep, "a document, and it is not known when it came".to_owned()))
+            }
+            (None, true) => Some((Decision::Ask, format!("a document, and {nothing_tells}"))),
+            (None, false) if is_data && !is_programs => Some((Decision::Ask, nothing_tells.to_owned())),
+            _ => None,
+        }
     }
 
     /// Why a file in the machine's own data stays: what people make, and what they have paid for.

@@ -2,7 +2,7 @@
 //! that to the package's folder in the driver store.
 //!
 //! Publicly known locations: `INF\oemN.inf`, `DriverStore\FileRepository`, the driver database
-//! below `HKLM\SYSTEM`, the devices below `Enum`, and their class keys below `Control\Class`.
+//! below `HKLM\SYSTEM` and `HKLM\DRIVERS`, the devices below `Enum`, and their class keys below `Control\Class`.
 
 use std::collections::BTreeMap;
 
@@ -13,7 +13,11 @@ use crate::model::{Place, list};
 use crate::subject::names::squashed;
 use crate::survey::{EntryKind, KeyId, NodeId, Survey};
 
-const DATABASE: &str = "HKLM\\SYSTEM\\DriverDatabase";
+/// The nodes of the driver database: since Windows 10 it is kept in two hives.
+pub const DATABASES: [&str; 2] = ["HKLM\\SYSTEM\\DriverDatabase", "HKLM\\DRIVERS\\DriverDatabase"];
+
+/// The folder of the catalogs that say which files of a driver package are as they were signed.
+const CATALOGS: &str = "System32\\catroot\\{F750E6C3-38EE-11D1-85E5-00C04FC295EE}";
 
 /// A driver package that did not come with Windows.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -51,7 +55,9 @@ pub fn drivers(survey: &Survey) -> Vec<Driver> {
     // A device goes before its driver: it is what the running system asks for it.
     read_devices(survey, &mut found);
     read_files(survey, &mut found);
-    read_database(survey, &mut found);
+    for database in DATABASES {
+        read_database(survey, database, &mut found);
+    }
     // What two packages bring is nobody's alone.
     let mut brought_by: BTreeMap<String, usize> = BTreeMap::new();
     for file in found.values().flat_map(|driver| &driver.brings) {
@@ -89,6 +95,13 @@ fn read_files(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
         let published = name.strip_suffix(".pnf").map(|stem| format!("{stem}.inf")).unwrap_or(name);
         if let Some(driver) = at(found, &published) {
             driver.parts.push(Place::file(files.path(file)));
+            let catalog = published.trim_end_matches("inf").to_owned() + "cat";
+            let catalog = files.find(&format!("{}\\{CATALOGS}\\{catalog}", survey.facts.windows));
+            if let Some(catalog) =
+                catalog.map(|at| Place::file(files.path(at))).filter(|one| !driver.parts.contains(one))
+            {
+                driver.parts.push(catalog);
+            }
             // Older than the registry's word, which may be gone.
             let told = survey.contents.iter().find(|told| told.file == file);
             if let Some(Content::Inf(told)) = told.map(|told| &told.content) {
@@ -100,10 +113,10 @@ fn read_files(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
     }
 }
 
-fn read_database(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
+fn read_database(survey: &Survey, database: &str, found: &mut BTreeMap<String, Driver>) {
     let registry = &survey.registry;
     let repository = format!("{}\\System32\\DriverStore\\FileRepository", survey.facts.windows);
-    for key in registry.subkeys(&format!("{DATABASE}\\DriverInfFiles")) {
+    for key in registry.subkeys(&format!("{database}\\DriverInfFiles")) {
         let Some(driver) = at(found, registry.name(key)) else { continue };
         driver.parts.push(Place::key(registry.path(key)));
         let packages = registry.value(key, "").map(|value| match value.text() {
@@ -115,7 +128,7 @@ fn read_database(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
                 driver.folder = Some(survey.files.path(folder));
                 driver.parts.push(Place::folder(survey.files.path(folder)));
             }
-            let Some(known) = registry.key(&format!("{DATABASE}\\DriverPackages\\{package}")) else { continue };
+            let Some(known) = registry.key(&format!("{database}\\DriverPackages\\{package}")) else { continue };
             driver.parts.push(Place::key(registry.path(known)));
             if let Some(provider) = registry.text(known, "Provider").filter(|provider| !provider.is_empty()) {
                 driver.provider = provider;
@@ -123,7 +136,7 @@ fn read_database(survey: &Survey, found: &mut BTreeMap<String, Driver>) {
             driver.original = registry.text(known, "InfName").unwrap_or_default();
         }
     }
-    if let Some(ids) = registry.key(&format!("{DATABASE}\\DeviceIds")) {
+    if let Some(ids) = registry.key(&format!("{database}\\DeviceIds")) {
         read_device_ids(survey, ids, found);
     }
 }

@@ -4,7 +4,7 @@ use crate::model::path::leaf;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind, list};
 use crate::survey::KeyId;
-use crate::units::drivers::{instances, used_by};
+use crate::units::drivers::{DATABASES, instances, used_by};
 
 /// Bit of a device's `ConfigFlags`, as Microsoft publishes it: installing its driver failed.
 const FAILED: u32 = 0x40;
@@ -55,8 +55,9 @@ fn known_to(situation: &Situation<'_>, instance: KeyId, own: &[String]) -> Optio
     let ids = ids.flat_map(|value| list::entries(value.name, value.kind, value.data));
     let device = format!("{bus}\\{}", registry.name(registry.keys().parent(instance)));
     for id in std::iter::once(device).chain(ids) {
-        let Some(key) = registry.key(&format!("HKLM\\SYSTEM\\DriverDatabase\\DeviceIds\\{id}")) else { continue };
-        if let Some(value) = registry.values(key).find(|value| own.contains(&fold(value.name))) {
+        let keys = DATABASES.iter().filter_map(|database| registry.key(&format!("{database}\\DeviceIds\\{id}")));
+        let mut values = keys.flat_map(|key| registry.values(key));
+        if let Some(value) = values.find(|value| own.contains(&fold(value.name))) {
             return Some((value.name.to_owned(), id));
         }
     }

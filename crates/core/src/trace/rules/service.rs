@@ -10,8 +10,11 @@ impl Rule for Service {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         let registry = &scene.survey.registry;
         for key in registry.subkeys(&scene.survey.facts.services_key()) {
-            let Some(command) = registry.text(key, "ImagePath") else { continue };
-            let Some(program) = scene.program(&command, None) else { continue };
+            // A host or a wrapper is Windows'; what it runs is the service's own.
+            let command = registry.text(key, "ImagePath").and_then(|command| scene.program(&command, None));
+            let hosted = || scene.permits.program_of_service(key);
+            let leads = |program: &String| scene.lead(claims, program).is_some();
+            let Some(program) = command.filter(leads).or_else(hosted) else { continue };
             let place = Place::new(PlaceKind::Service, registry.name(key));
             if let Some(version) = scene.survey.version_of(&program).filter(|told| scene.is_subject_name(&told.product))
             {

@@ -26,9 +26,9 @@ const IMAGES: [u64; 3] = [14_439, 14_933, 14_934];
 
 /// Names of publishers, services and classes that are others' than Windows', as CRC-32 of the folded name: looked at
 /// one by one.
-const OF_OTHERS: &str = include_str!("made/others.txt");
+const OF_OTHERS: &str = include_str!("others.txt");
 
-fn hives() -> Option<PathBuf> {
+pub fn hives() -> Option<PathBuf> {
     let here = Path::new(env!("CARGO_MANIFEST_DIR"));
     let found = here.ancestors().map(|folder| folder.join("target/sample-hives")).find(|folder| folder.is_dir());
     if found.is_none() {
@@ -39,7 +39,12 @@ fn hives() -> Option<PathBuf> {
 }
 
 /// A disk that has nothing but these hives.
-fn disk(hives: &Path, files: [(&str, &str); 3]) -> (tempfile::TempDir, Survey) {
+pub fn disk(hives: &Path) -> (tempfile::TempDir, Survey) {
+    let files = [
+        ("SOFTWARE", "Windows/System32/config/SOFTWARE"),
+        ("SYSTEM", "Windows/System32/config/SYSTEM"),
+        ("WIN7-NTUSER.DAT", "Users/rosa/NTUSER.DAT"),
+    ];
     let folder = tempfile::tempdir().unwrap();
     for (from, to) in files {
         let to = folder.path().join(to);
@@ -93,14 +98,7 @@ fn nothing_of_windows_in_real_hives_may_be_taken() {
     let Some(hives) = hives() else { return };
     let all = std::env::var("STUBBLE_PROOF").is_ok_and(|proof| proof == "all");
     let others: BTreeSet<&str> = OF_OTHERS.lines().collect();
-    let (_folder, survey) = disk(
-        &hives,
-        [
-            ("SOFTWARE", "Windows/System32/config/SOFTWARE"),
-            ("SYSTEM", "Windows/System32/config/SYSTEM"),
-            ("WIN7-NTUSER.DAT", "Users/rosa/NTUSER.DAT"),
-        ],
-    );
+    let (_folder, survey) = disk(&hives);
     let permits = Permits::of(&survey);
     let (mut asked, mut allowed) = (0u64, 0u64);
     let mut wrong: BTreeMap<String, String> = BTreeMap::new();
