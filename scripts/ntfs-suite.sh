@@ -131,20 +131,23 @@ python3 - kept.json <<'PY'
 import json
 import sys
 
-taken = [one for one in json.load(open(sys.argv[1]))["remnants"] if one["decision"] == "remove"]
-wrong = [one["place"]["path"] for one in taken if one["place"]["path"].endswith(("flgrt64.dll", "Runtime", "Lists", ".qwl"))]
+taken = [one["place"] for one in json.load(open(sys.argv[1]))["remnants"] if one["decision"] == "remove"]
+taken = [place["path"] for place in taken if place["kind"] in ("file", "folder")]
+wrong = [path for path in taken if path.endswith(("flgrt64.dll", "Runtime", "Lists", ".qwl"))]
 sys.exit(f"taken, since it looked like a link: {wrong}" if wrong else 0)
 PY
 
 echo "-- a plan that names what everybody shares by its short name"
 "$stubble" plan --case kept >/dev/null
 python3 - kept/plan.toml <<'PY'
+import re
 import sys
 
 text = open(sys.argv[1]).read()
-own = r"path = 'C:\Program Files\Fennelgate\Scale Desk' }"
-assert own in text
-open(sys.argv[1], "w").write(text.replace(own, r"path = 'C:\PROGRA~1' }", 1))
+pattern = r"""(kind = "folder", path = )'[^']*'"""
+text, count = re.subn(pattern, lambda found: found.group(1) + r"'C:\PROGRA~1'", text, count=1)
+assert count == 1
+open(sys.argv[1], "w").write(text)
 PY
 if "$stubble" clear --yes --case kept >/dev/null 2>short.txt; then
   echo "it was accepted"

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::fs;
+use std::io::{Read, Seek};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::thread::sleep;
@@ -28,6 +29,19 @@ const ROOTS: [&str; 3] = ["HKLM\\SOFTWARE", "HKLM\\SYSTEM\\CurrentControlSet\\Se
 
 fn given() -> PathBuf {
     std::env::var_os("STUBBLE_WINDOWS").expect("STUBBLE_WINDOWS names what the suite has made").into()
+}
+
+/// Runs a command and reads what it said from files: a pipe would stay open as long as a service of Windows lives that
+/// the command happened to start.
+fn heard(command: &mut Command) -> Output {
+    let [mut out, mut err] = [(); 2].map(|()| tempfile::tempfile().unwrap());
+    let status = command.stdout(out.try_clone().unwrap()).stderr(err.try_clone().unwrap()).status().unwrap();
+    let [stdout, stderr] = [&mut out, &mut err].map(|file| {
+        let mut told = Vec::new();
+        file.rewind().and_then(|()| file.read_to_end(&mut told)).unwrap();
+        told
+    });
+    Output { status, stdout, stderr }
 }
 
 impl Windows {
@@ -94,7 +108,8 @@ impl Windows {
     /// # Panics
     /// With what runs in this Windows, where the command did not end.
     fn wine(&self, args: &[&str]) -> Output {
-        let out = self.command("wine").args(args).output().unwrap();
+        let mut command = self.command("wine");
+        let out = heard(command.args(args));
         assert!(out.status.code() != Some(124), "Wine stood still: {args:?} did not end\n{}", self.running());
         out
     }
