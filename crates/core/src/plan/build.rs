@@ -5,10 +5,11 @@ use super::validate::path_error;
 use super::{FORMAT, Plan, Step, StepKind, state};
 use crate::footprint::Named;
 use crate::model::path::is_inside_or_same;
+use crate::model::registry::text_of;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::packages::{Product, Registered};
-use crate::permits::{Permits, recorded};
+use crate::permits::{Permits, recorded, slots};
 use crate::survey::{Process, Survey};
 use crate::trace::{Decision, Group, Remnant, Standing, Trace};
 use crate::units::{self, network};
@@ -110,7 +111,7 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
         (PlaceKind::NetworkLayer, _) => (StepKind::TakeLayer, 5),
         (PlaceKind::ListEntry, group) => (StepKind::TakeEntry, data_rung(group)),
         (PlaceKind::SharedCount, group) => (StepKind::LowerCount, data_rung(group)),
-        (PlaceKind::WindowsValue, _) => (StepKind::SetBack, 5),
+        (PlaceKind::WindowsValue, _) => (StepKind::SetBack, 2),
         (PlaceKind::Shortcut, _) => (StepKind::TakeFile, 6),
         (PlaceKind::Key, group) => (StepKind::TakeKey, data_rung(group)),
         (PlaceKind::Value, group) => (StepKind::TakeValue, data_rung(group)),
@@ -121,6 +122,11 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
     let (decision, why) = match odd(survey, remnant).filter(|_| remnant.decision != Decision::Keep) {
         Some(odd) => (Decision::Keep, format!("left out, since {odd}")),
         None => (remnant.decision, remnant.reason.clone()),
+    };
+    let windows = slots::back(&remnant.place.path, remnant.place.value_name(), &survey.facts);
+    let why = match windows.filter(|_| kind == StepKind::SetBack) {
+        Some(value) => format!("{why}; Windows has `{}` there", text_of(&value.data)),
+        None => why,
     };
     Some(Step {
         id: String::new(),

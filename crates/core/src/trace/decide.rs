@@ -428,6 +428,9 @@ pub fn group(scene: &Scene<'_>, place: &Place) -> Group {
         }
         PlaceKind::FirewallRule | PlaceKind::NetworkLayer => Group::Services,
         PlaceKind::ListEntry if path.contains("\\CONTROL\\NETWORKPROVIDER\\") => Group::Services,
+        PlaceKind::ListEntry if path.contains("\\CONTROL\\LSA") || path.ends_with("\\CURRENTVERSION\\WINDOWS") => {
+            Group::Services
+        }
         PlaceKind::ListEntry if path.contains("\\CONTROL\\CLASS\\") || path.contains("\\ENUM\\") => Group::Services,
         PlaceKind::Key if path.contains("\\SYSTEMCERTIFICATES\\") => Group::Registration,
         _ if scene.user_of(&place.path).is_some() => Group::UserData,
