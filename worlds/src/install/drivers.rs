@@ -12,7 +12,7 @@ pub(super) fn install(one: &mut Installing<'_>) {
     let product = one.product();
     let mark = one.mark("driver");
     let stem: String = product.short.chars().take(6).chain(one.number.to_string().chars()).collect();
-    let (inf, published) = (format!("{stem}.inf"), format!("oem{}.inf", one.number));
+    let (inf, published) = (format!("{stem}.inf"), format!("oem{}.inf", 100 + one.number));
     let store = format!("{inf}_amd64_{:016x}", one.rng.u64(..));
     let repository = format!("C:\\Windows\\System32\\DriverStore\\FileRepository\\{store}");
     one.machine.file(&format!("{}\\driver\\{inf}", product.folder), one.mark("program folder"));

@@ -129,7 +129,8 @@ impl Seen<'_> {
     /// Whether a registration names a class that is there and not the subject's.
     fn is_others_class(&self, key: KeyId) -> bool {
         let registry = self.registry();
-        let Some(code) = registry.text(key, "").and_then(|text| text.parse::<Guid>().ok()) else { return false };
+        let named = registry.text(key, "").filter(|text| !text.is_empty()).or_else(|| registry.text(key, "CLSID"));
+        let Some(code) = named.and_then(|text| text.parse::<Guid>().ok()) else { return false };
         CLASSES.iter().any(|root| {
             let class = format!("{root}\\{code}");
             registry.key(&class).is_some() && !self.claims.has(&Place::key(class))
