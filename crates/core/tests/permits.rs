@@ -480,3 +480,26 @@ fn a_users_key_that_only_says_where_it_is_installed_is_no_settings() {
     let settings = of(&[("DataDir", "C:\\Users\\maren\\AppData\\Roaming\\Fennelgate\\Scale Desk"), ("Version", "5")]);
     assert_eq!(settings, [(key.clone(), Decision::Keep)]);
 }
+
+/// Setup was run again since: what a person made before is from no install that is known.
+#[test]
+fn what_was_made_before_setup_ran_again_stays_among_data() {
+    let (before, install) = (133_000_000_000_000_000, 133_900_000_000_000_000);
+    let data = "C:\\ProgramData\\Fennelgate\\Scale Desk";
+    for (name, time, decision) in [
+        ("projects\\spring.docx", before, Decision::Keep),
+        ("projects\\spring.wqx", before, Decision::Ask),
+        ("projects\\sample.docx", install, Decision::Remove),
+        ("cache\\index.bin", before, Decision::Remove),
+        ("content\\pack1.pak", before, Decision::Remove),
+    ] {
+        let mut pc = desk();
+        let path = format!("{data}\\{name}");
+        pc.dated(&format!("{DESK}\\desk.exe"), install).written(&format!("{UNINSTALL}\\desk"), install);
+        pc.folder(data).dated(&path, time);
+        let trace = traced(&pc, "scale desk");
+        let over = trace.remnants.iter().filter(|one| Place::file(&path).is_within(&one.place));
+        let found = over.max_by_key(|one| one.place.path.len()).map(|one| one.decision);
+        assert_eq!(found, Some(decision), "{name}");
+    }
+}

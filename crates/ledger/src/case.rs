@@ -108,14 +108,12 @@ impl Case {
         write_json(&folder.join(ABOUT), &about)?;
         let mut journal = Journal::open(&folder.join(JOURNAL))?;
         journal.append(Entry::Opened { subject: about.subject.name.clone(), computer: about.computer.clone() })?;
-        Ok(Self {
-            folder: folder.to_owned(),
-            about,
-            journal,
-            last_records: RefCell::default(),
-            facts: OnceCell::new(),
-            _lock: lock,
-        })
+        Ok(Self::of(folder, about, journal, lock))
+    }
+
+    fn of(folder: &Path, about: About, journal: Journal, lock: File) -> Self {
+        let (last_records, facts) = (RefCell::default(), OnceCell::new());
+        Self { folder: folder.to_owned(), about, journal, last_records, facts, _lock: lock }
     }
 
     /// Opens the case in a folder.
@@ -130,14 +128,7 @@ impl Case {
             return Err(LedgerError::Damaged { path: folder.join(ABOUT), why });
         }
         let journal = Journal::open(&folder.join(JOURNAL))?;
-        let case = Self {
-            folder: folder.to_owned(),
-            about,
-            journal,
-            last_records: RefCell::default(),
-            facts: OnceCell::new(),
-            _lock: lock,
-        };
+        let case = Self::of(folder, about, journal, lock);
         case.reconcile()?;
         Ok(case)
     }

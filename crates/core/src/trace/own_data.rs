@@ -102,12 +102,18 @@ impl OwnData {
     }
 
     /// Whether a file was changed after the subject was installed, and not in the minutes of an update; `None` if it
-    /// is not known when that was. A document from before the last install cannot be told from one that setup brought.
+    /// is not known when that was.
     fn is_later(&self, scene: &Scene<'_>, file: NodeId) -> Option<bool> {
+        let changed = scene.survey.files.data(file).modified.0;
+        self.installed.map(|installed| changed > installed.0.saturating_add(NEAR) && !self.is_brought(scene, file))
+    }
+
+    /// Whether a file is from the minutes of an install or of an update.
+    fn is_brought(&self, scene: &Scene<'_>, file: NodeId) -> bool {
         let changed = scene.survey.files.data(file).modified.0;
         let next = self.programs.partition_point(|time| time.0 < changed.saturating_sub(NEAR));
         let came_with_one = self.programs.get(next).is_some_and(|time| time.0 <= changed.saturating_add(NEAR));
-        self.installed.map(|installed| changed > installed.0.saturating_add(NEAR) && !came_with_one)
+        came_with_one || self.installed.is_some_and(|installed| installed.0.abs_diff(changed) <= NEAR)
     }
 
     /// Why a file that everybody here can reach stays or is asked about: it was changed since the install, and is a
@@ -123,11 +129,17 @@ impl OwnData {
         }
         let is_programs = among(&TABLE.program) || among(&TABLE.settings) || among(&TABLE.licence);
         let nothing_tells = "nothing tells whether somebody here made it or the program";
+        // Setup may have been run again since somebody made it.
+        let is_of_before = is_data && self.is_install_known() && !self.is_brought(scene, file);
         match (self.is_later(scene, file), is_document) {
             (Some(true), true) => Some((Decision::Keep, "a document that was changed after the install".to_owned())),
             (Some(true), false) if !is_programs => {
                 Some((Decision::Ask, format!("it was changed after the install, and {nothing_tells}")))
             }
+            (Some(false), true) if is_of_before => {
+                Some((Decision::Keep, "a document that is from no install that is known".to_owned()))
+            }
+            (Some(false), false) if is_of_before && !is_programs => Some((Decision::Ask, nothing_tells.to_owned())),
             (None, true) if is_data => {
                 Some((Decision::Keep, "a document, and it is not known when it came".to_owned()))
             }
