@@ -7,6 +7,7 @@ mod footprint;
 mod hostile;
 mod logs;
 mod pc;
+mod peoples;
 mod permits;
 mod plan;
 mod set_back;
