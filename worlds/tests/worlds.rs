@@ -2,7 +2,9 @@
 
 use rayon::prelude::*;
 use stubble_core::blockers::{Known, Severity, check};
+use stubble_core::loans::{Lent, may_set, offered};
 use stubble_core::packages::Registered;
+use stubble_core::plan::build;
 use stubble_core::subject::{Identified, identify};
 use stubble_core::trace::trace;
 use stubble_worlds::grow;
@@ -71,4 +73,29 @@ fn check_finds_nothing_in_the_way_of_a_product_that_nobody_broke() {
         .reduce(|| (0, Vec::new()), |(looked, told), (more, other)| (looked + more, [told, other].concat()));
     assert!(looked > 150, "{looked}");
     assert!(told.is_empty(), "{looked} looked at: {told:#?}");
+}
+
+/// Two tables know where the parts of a unit lie, and which values a loan changes: they agree.
+#[test]
+fn everything_that_is_found_or_lent_can_be_put_back() {
+    let looked_at = |seed: u64| {
+        let world = grow(seed);
+        let survey = survey(&world.machine);
+        let registered = Registered::read(&survey);
+        let Identified::One(subject) = identify(&survey, &registered, &[], &world.typed) else { return 0 };
+        let trace = trace(&survey, &registered, &subject);
+        let plan = build(&survey, &registered, &trace, &subject.name);
+        for step in &plan.steps {
+            assert!(!step.why.starts_with("left out"), "seed {seed}: {}: {}", step.place, step.why);
+        }
+        for loan in offered(&survey, &trace, Some("C:\\Setup\\setup.exe")) {
+            for change in loan.changes {
+                let Lent::Value { key, value } = change else { continue };
+                assert!(may_set(&key, &value.name), "seed {seed}: {}: {key} : {}", loan.name, value.name);
+            }
+        }
+        plan.steps.len()
+    };
+    let steps: usize = (SEEDS.start..SEEDS.start + 40).into_par_iter().map(looked_at).sum();
+    assert!(steps > 500, "{steps}");
 }

@@ -235,7 +235,7 @@ fn services(survey: &Survey, trace: &Trace) -> Vec<Lent> {
         let name = survey.registry.name(key);
         let program = survey.facts.environment(None).expand(&image);
         let program = program.trim_start_matches('"').trim_start_matches("\\??\\");
-        let is_of_windows = is_of_windows(program, &survey.facts.windows);
+        let is_of_windows = is_service(name) || is_of_windows(program, &survey.facts.windows);
         let place = Place { kind: PlaceKind::Service, ..Place::key(name) };
         if start == Some(AUTOMATIC) && !is_of_windows && !belongs(trace, &place) {
             let value = RegValue::dword("Start", DISABLED);
@@ -245,7 +245,7 @@ fn services(survey: &Survey, trace: &Trace) -> Vec<Lent> {
     changes
 }
 
-/// Whether a value is among those that a loan can set: a record that names another is not one of a loan.
+/// Whether a loan can set this value. The record of a loan that names another value is forged.
 pub fn may_set(key: &str, name: &str) -> bool {
     let name = fold(name);
     let listed = Listed::read(key);

@@ -454,3 +454,24 @@ fn a_type_that_another_program_opens_as_well_is_not_taken_whole() {
     assert!(made("desk.exe"));
     assert!(!made("batchclock.exe"));
 }
+
+/// Windows' own services run from other folders as well, and a record that sets one would be refused.
+#[test]
+fn a_loan_of_services_leaves_windows_own_wherever_they_run_from() {
+    let mut pc = desk();
+    let services = "HKLM\\SYSTEM\\ControlSet001\\Services";
+    pc.service("WinDefend", "\"C:\\ProgramData\\Microsoft\\Windows Defender\\Platform\\4.18\\MsMpEng.exe\"", true);
+    pc.service("TareAgent", "C:\\Program Files\\Tare Book\\agent.exe", true);
+    for name in ["WinDefend", "TareAgent"] {
+        pc.raw(&format!("{services}\\{name}"), number("Start", 2));
+    }
+    let survey = pc.survey();
+    let loans = stubble_core::loans::offered(&survey, &traced(&pc, "scale desk"), None);
+    let loan = loans.into_iter().find(|loan| loan.name == "services").unwrap();
+    let key = |name: &str| format!("{services}\\{name}");
+    let changed = |name: &str| {
+        let is_it = |change: &stubble_core::loans::Lent| matches!(change, stubble_core::loans::Lent::Value { key: own, .. } if *own == key(name));
+        loan.changes.iter().any(is_it)
+    };
+    assert!(changed("TareAgent") && !changed("WinDefend"), "{loan:?}");
+}

@@ -100,6 +100,38 @@ fn libraries_that_windows_loads_go_out_of_their_lists() {
     assert!(named.iter().all(|entry| entry.starts_with(DESK)), "{named:?}");
 }
 
+/// A user's own key overrides the machine's: it is removed, and the program stays as long as it is there.
+#[test]
+fn what_a_user_starts_programs_with_goes_before_the_program() {
+    let user = format!("HKU\\{}", super::pc::MAREN);
+    let own = format!("\"{DESK}\\desk.exe\"");
+    let command = format!("{user}_Classes\\exefile\\shell\\open\\command");
+    let winlogon = format!("{user}\\Software\\Microsoft\\Windows NT\\CurrentVersion\\Winlogon");
+    for (key, name, kind) in [(&command, "", StepKind::TakeKey), (&winlogon, "Shell", StepKind::TakeValue)] {
+        let mut pc = desk();
+        pc.file(&format!("{DESK}\\desk.exe")).key(key, &[(name, &format!("{own} \"%1\" %*"))]);
+        let survey = pc.survey();
+        let mut plan = plan(&pc);
+        validate(&plan, &survey, None).unwrap();
+        let step = plan.steps.iter().position(|step| step.kind == kind && step.place.path == *key).expect(key);
+        assert_eq!(plan.steps[step].decision, Decision::Remove, "{key}");
+        let program = Place::file(format!("{DESK}\\desk.exe"));
+        let folder = plan.steps.iter().find(|step| program.is_within(&step.place)).unwrap();
+        assert!(folder.requires.contains(&plan.steps[step].id), "{key}");
+        plan.steps[step].decision = Decision::Keep;
+        let refused = validate(&plan, &survey, None).unwrap_err().to_string();
+        assert!(refused.contains(key.as_str()), "{refused}");
+    }
+    // The machine's key of that name is Windows', and so is a user's that leads into Windows.
+    let mut pc = desk();
+    pc.key(&command, &[("", "C:\\Windows\\System32\\cmd.exe /c \"%1\"")]);
+    let survey = pc.survey();
+    let permits = stubble_core::permits::Permits::of(&survey);
+    for key in [&command, "HKLM\\SOFTWARE\\Classes\\exefile\\shell\\open\\command"] {
+        assert!(permits.ask(&Place::key(key)).is_err(), "{key}");
+    }
+}
+
 /// Only the values that a row names are meant: the others of that key are Windows' and the user's.
 #[test]
 fn of_a_key_of_windows_only_the_named_value_may_go() {

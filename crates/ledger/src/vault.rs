@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use stubble_core::loans;
 use stubble_core::model::Place;
 use stubble_core::permits::recorded;
 use stubble_core::survey::Facts;
@@ -170,23 +171,20 @@ impl Case {
         Ok(pieces)
     }
 
-    /// Why no step can have taken what a record names: a record may be a stranger's.
+    /// Returns why no step could have taken a place in a record, which may be forged.
     fn never_taken(&self, deed: u32, pieces: &[Piece], facts: &Facts) -> Option<String> {
         let of = self.journal.place_of(deed);
-        let why_not = |piece: &Piece| match (piece, of) {
-            (Piece::Setting { key, set, .. }, _) => {
-                let why = recorded::why_not_lent(key, &set.name, facts)?;
-                Some((Place::value(key.as_str(), set.name.as_str()), why))
+        pieces.iter().find_map(|piece| {
+            if let Piece::Setting { key, set, .. } = piece {
+                let value = Place::value(key.as_str(), set.name.as_str());
+                return (!loans::may_set(key, &set.name)).then(|| format!("it names {value}, which no loan changes"));
             }
-            (_, None) => None,
-            (piece, Some(of)) => piece
-                .places()
-                .into_iter()
-                .find_map(|place| Some((recorded::why(of, &place, facts)?, place)))
-                .map(|(why, place)| (place, why)),
-        };
-        let (place, why) = pieces.iter().find_map(why_not)?;
-        Some(format!("it names {place}, which is never taken: {why}"))
+            let refused = |place: Place| {
+                let why = recorded::why(of?, &place, facts)?;
+                Some(format!("it names {place}, which is never taken: {why}"))
+            };
+            piece.places().into_iter().find_map(refused)
+        })
     }
 
     /// Looks whether the vault holds what was taken, as it was taken. Tells how many files and

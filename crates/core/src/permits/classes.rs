@@ -8,7 +8,7 @@ use crate::model::Guid;
 use crate::model::text::fold;
 use crate::survey::KeyId;
 
-/// Keys below a file type that are no kinds of documents.
+/// Subkeys of a file type that do not name a kind of document.
 const PARTS_OF_TYPES: [&str; 9] = [
     "OPENWITHPROGIDS",
     "OPENWITHLIST",
@@ -173,7 +173,7 @@ impl Permits<'_> {
         .unwrap_or_default()
     }
 
-    /// Whether one registration in another owner's class may go; `None` if the place is no such registration.
+    /// Whether one registration in another owner's class may be taken; `None` if the place is not such a registration.
     fn part_of_class(&self, path: &str, listed: &Listed, shape: Shape<'_>) -> Option<Result<Permit, &'static str>> {
         let names: Vec<&str> = listed.names().split_off(1);
         let at = |name: &str| names.iter().position(|part| *part == name).filter(|at| (1..4).contains(at));

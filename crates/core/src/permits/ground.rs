@@ -153,7 +153,7 @@ pub fn of(path: &str, facts: &Facts) -> Ground {
     if let Some(home) = FOR_SHORTCUTS.iter().find(|home| is_inside_or_same(&joined, home)) {
         return among_shortcuts(&parts, &joined, home);
     }
-    // Programs keep little there, and it cannot be told from Windows' own.
+    // The little that programs keep there looks like Windows' own.
     let of_windows = ["C:\\PROGRAMDATA\\MICROSOFT", "C:\\USERS\\{USER}\\APPDATA\\ROAMING\\MICROSOFT"];
     let of_user = ["C:\\USERS\\{USER}\\APPDATA\\LOCAL\\MICROSOFT", "C:\\USERS\\{USER}\\APPDATA\\LOCALLOW\\MICROSOFT"];
     let is_in = |folders: &[&str]| folders.iter().any(|folder| is_inside_or_same(&joined, folder));

@@ -25,11 +25,6 @@ pub fn is_shared(path: &str, facts: &Facts) -> Option<&'static str> {
     })
 }
 
-/// The file that an entry in a list of libraries means: what Windows loads may be named without its end.
-pub fn library_of(entry: &str) -> String {
-    if entry.contains(['\\', '.']) { entry.to_owned() } else { format!("{entry}.dll") }
-}
-
 /// Which rules hold for a part of the registry.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(super) enum Region {
@@ -81,6 +76,9 @@ impl Permits<'_> {
         }
         if let Shape::Back(name) = shape {
             return self.set_back(&path, name);
+        }
+        if let Some(slot) = slots::override_of_user(&path, &listed).filter(|_| shape == Shape::Key) {
+            return self.override_of_user(&path, slot);
         }
         by_name(&listed, shape)?;
         let region = region(&listed);
@@ -172,7 +170,7 @@ impl Permits<'_> {
             Proof::File => self.file_of_printing(key, name),
             Proof::Library => {
                 let Shape::Entry(_, entry) = shape else { return Err(OF_WINDOWS) };
-                err(self.leads(&library_of(entry)) != Leads::PROGRAM, INTO_WINDOWS)
+                err(self.at(&self.library(entry)) != Leads::PROGRAM, INTO_WINDOWS)
             }
             Proof::Variable => {
                 let name = value.unwrap_or_default();

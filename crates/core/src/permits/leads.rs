@@ -67,8 +67,18 @@ impl Permits<'_> {
         self.at(&program)
     }
 
+    /// The file of an entry in a list of libraries: a bare name is in Windows' folder, with or without `.dll`.
+    pub fn library(&self, entry: &str) -> String {
+        let path = plain(entry.trim_matches('"'), &self.survey.environment(None));
+        if path.contains('\\') {
+            return self.survey.spelled_out(&path).into_owned();
+        }
+        let end = if path.contains('.') { "" } else { ".dll" };
+        format!("{}\\System32\\{path}{end}", self.survey.facts.windows)
+    }
+
     /// Where a file lies.
-    fn at(&self, path: &str) -> Leads {
+    pub(super) fn at(&self, path: &str) -> Leads {
         let path = self.survey.spelled_out(path);
         let bytes = path.as_bytes();
         if bytes.len() < 4 || bytes[1] != b':' || bytes[2] != b'\\' {

@@ -1,9 +1,9 @@
 //! Permits: what may be taken at all.
 //!
-//! Nobody can list everything that must stay on a machine, so this lists what may go. Each place is asked for by
-//! where it really lies and by what stands there, whatever a plan, a footprint or a log calls it; what no permit
-//! covers stays, whoever asks. Tracing tells which product owns a place; a permit tells only that neither Windows nor
-//! a person owns it, and that it is not shared.
+//! A list of everything that must stay on a machine cannot be complete, so this lists what may be taken. Each place is
+//! checked by its physical path and its content, whatever a plan, a footprint or a log calls it. A place without a permit
+//! stays. Tracing finds the product that owns a place; a permit states only that neither Windows nor a person owns it, and
+//! that it is not shared.
 
 mod classes;
 pub mod ground;
@@ -27,8 +27,8 @@ use crate::units;
 use crate::units::drivers::Driver;
 use crate::units::network::{self, BOUND, Component};
 
-pub use keys::{is_shared as is_shared_key, library_of};
-pub use set_back::LeadOfWindows;
+pub use keys::is_shared as is_shared_key;
+pub use set_back::Started;
 
 const OF_ALL: &str = "programs of all publishers share it";
 const OF_WINDOWS: &str = "it belongs to Windows";

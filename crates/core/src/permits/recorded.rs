@@ -1,25 +1,24 @@
-//! What a record of an earlier removal may name.
+//! Checks the places in the record of an earlier removal.
 //!
-//! A record is data that anybody can have written, and what showed whose a place was is gone by now. So a record is
-//! asked by the names of its places alone: what no step can ever have taken is neither put back nor taken.
+//! A record may be forged, and the evidence of who owned a place is gone with the place. So the check uses the names of
+//! the places alone: a place that no step could have taken is neither restored nor removed.
 
 use super::keys::Region;
 use super::slots;
 use super::spelling::{CLASSES, Listed, SET, USER, physical};
 use super::{OF_ALL, OF_WINDOWS, Shape, ground, keys, unit_why, windows};
-use crate::loans;
 use crate::model::path::{is_inside_or_same, leaf, parent};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::Facts;
 use crate::units::network;
 
-const NO_PART: &str = "it is no part of what the step took";
+const NO_PART: &str = "it is not a part of what the step took";
 
-/// Why no step can have taken a place.
+/// Returns why no step could have taken a place, or `None` if one could.
 ///
-/// `of` is the place that the step is about: the parts of a unit lie among Windows' own. A value that was lent is no
-/// part of a step; [`loans::may_set`] knows those.
+/// `of` is the place of the step: the parts of a unit lie among Windows' own places. Values of loans belong to no step;
+/// [`may_set`](crate::loans::may_set) checks those.
 pub fn why(of: &Place, place: &Place, facts: &Facts) -> Option<&'static str> {
     match of.kind {
         PlaceKind::Product | PlaceKind::UpgradeCode | PlaceKind::Driver | PlaceKind::Task | PlaceKind::StorePackage => {
@@ -43,8 +42,8 @@ fn alone(place: &Place, facts: &Facts) -> Option<&'static str> {
             }
         }
         PlaceKind::Service if windows::is_service(&place.path) => Some("it is a service of Windows"),
-        kind if kind.is_value() || kind == PlaceKind::Key || kind == PlaceKind::ListEntry => in_registry(place, facts),
-        PlaceKind::SharedCount => in_registry(place, facts),
+        PlaceKind::Key | PlaceKind::ListEntry | PlaceKind::SharedCount => in_registry(place, facts),
+        kind if kind.is_value() => in_registry(place, facts),
         PlaceKind::WindowsValue if slots::back(&place.path, place.value_name(), facts).is_none() => Some(OF_WINDOWS),
         _ => None,
     }
@@ -55,6 +54,9 @@ fn in_registry(place: &Place, facts: &Facts) -> Option<&'static str> {
     let shape = Shape::of(place);
     if listed.parts.iter().any(String::is_empty) {
         return Some(keys::ROOT);
+    }
+    if shape == Shape::Key && slots::override_of_user(&place.path, &listed).is_some() {
+        return None;
     }
     if let Err(why) = keys::by_name(&listed, shape) {
         return Some(why);
@@ -158,10 +160,5 @@ fn is_layer(place: &Place, facts: &Facts) -> bool {
     };
     let is_list = below.first().is_some_and(|list| network::LISTS.iter().any(|own| fold(own) == *list));
     let is_catalog = network::CATALOGS.iter().any(|own| fold(own) == catalog);
-    is_catalog && if place.kind.is_value() && below.is_empty() { true } else { is_list }
-}
-
-/// Why a value cannot have been lent.
-pub fn why_not_lent(key: &str, name: &str, facts: &Facts) -> Option<&'static str> {
-    (!loans::may_set(&physical(key, facts), name)).then_some("it is no value that is ever lent")
+    is_catalog && (is_list || place.kind.is_value() && below.is_empty())
 }

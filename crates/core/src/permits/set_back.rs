@@ -1,25 +1,27 @@
-//! Values of Windows' own that a program has pointed at itself: what starts its desktop, opens its files, signs people in.
+//! Values through which Windows itself starts a program: its desktop, sign-in, and what opens its files.
 //!
-//! Taking one would leave nothing in its place, and taking the program that it leads to would leave Windows with a
-//! program that is not there. So it is set back to what Windows has there.
+//! If one is taken, Windows has nothing in its place; if the program alone is taken, Windows starts a program that does
+//! not exist. So a value of the machine is set back to what Windows has there, and a user's own key, which overrides the
+//! machine's, is removed. Otherwise the program stays.
 
 use super::leads::Leads;
-use super::{INTO_WINDOWS, NOT_TOLD, OF_ALL, OF_WINDOWS, Permit, Permits, slots, spelling};
+use super::slots::{self, Slot, Takes};
+use super::spelling::{CLASSES, SET, USER};
+use super::{INTO_WINDOWS, NOT_TOLD, OF_ALL, OF_WINDOWS, Permit, Permits};
 use crate::model::path::{is_inside_or_same, program_of};
 use crate::model::registry::text_of;
-use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
-use crate::survey::KeyId;
+use crate::survey::{KeyId, ValueView};
 
-/// A value of Windows' own that leads to a program.
+/// A program that is not Windows' own and that Windows starts through a value.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct LeadOfWindows {
-    /// The value.
+pub struct Started {
+    /// What a step must take or set back, so that Windows no longer starts it.
     pub place: Place,
     /// The program.
     pub program: String,
-    /// What Windows needs it for, where Windows would not work without the program.
-    pub needed: Option<&'static str>,
+    /// What Windows needs the program for, as a sentence.
+    pub needed: &'static str,
 }
 
 impl Permits<'_> {
@@ -45,48 +47,61 @@ impl Permits<'_> {
         }
     }
 
-    /// All values of Windows' own that lead to programs which are not.
-    pub fn leads_of_windows(&self) -> Vec<LeadOfWindows> {
-        let registry = &self.survey.registry;
+    /// Whether a user's key that overrides one of Windows' own may be taken.
+    pub(super) fn override_of_user(&self, path: &str, slot: &'static Slot) -> Result<Permit, &'static str> {
+        match self.survey.registry.key(path).map(|key| self.leads_in(key)) {
+            None | Some(Leads { program: true, windows: false }) => Ok(Permit { what: slot.what, caution: None }),
+            Some(Leads { windows: true, .. }) => Err(INTO_WINDOWS),
+            Some(Leads { .. }) => Err(NOT_TOLD),
+        }
+    }
+
+    /// All programs that Windows starts through values and that are not its own.
+    pub fn started_by_windows(&self) -> Vec<Started> {
         let environment = self.survey.environment(None);
         let exists = |path: &str| self.survey.has_file(path);
         let mut found = Vec::new();
-        for (slot, pattern) in slots::set_back() {
-            for key in self.keys_like(pattern) {
-                for value in registry.values(key).filter(|value| slot.may_name(value.name)) {
-                    let path = registry.path(key);
-                    let Some(text) =
-                        value.text().filter(|_| slots::back(&path, value.name, &self.survey.facts).is_some())
-                    else {
-                        continue;
-                    };
-                    let programs = text.split(',').filter_map(|one| program_of(one, &environment, &exists));
-                    let others = programs.filter(|program| !is_inside_or_same(program, &self.survey.facts.windows));
-                    found.extend(others.map(|program| LeadOfWindows {
-                        place: Place { kind: PlaceKind::WindowsValue, ..Place::value(path.as_str(), value.name) },
-                        program,
-                        needed: slot.needed,
-                    }));
-                }
+        for (slot, key, value) in self.values_in(&|slot| slot.needed.is_some()) {
+            let (Some(needed), Some(text)) = (slot.needed, value.text()) else { continue };
+            let path = self.survey.registry.path(key);
+            let place = match slot.takes {
+                Takes::Back if slots::back(&path, value.name, &self.survey.facts).is_none() => Place::key(path),
+                Takes::Back => Place { kind: PlaceKind::WindowsValue, ..Place::value(path, value.name) },
+                _ => Place::value(path, value.name),
+            };
+            let programs = text.split(',').filter_map(|one| program_of(one, &environment, &exists));
+            let others = programs.filter(|program| !is_inside_or_same(program, &self.survey.facts.windows));
+            found.extend(others.map(|program| Started { place: place.clone(), program, needed }));
+        }
+        found
+    }
+
+    /// Values of this machine and its users in the slots that `is_meant` accepts; a slot with `*` in its path has none.
+    pub fn values_in(&self, is_meant: &dyn Fn(&Slot) -> bool) -> Vec<(&'static Slot, KeyId, ValueView<'_>)> {
+        let registry = &self.survey.registry;
+        let mut found = Vec::new();
+        for slot in slots::all().filter(|slot| is_meant(slot)) {
+            for key in self.keys_like(slot.pattern()) {
+                let own = registry.values(key).filter(|value| slot.may_name(value.name));
+                found.extend(own.map(|value| (slot, key, value)));
             }
         }
         found
     }
 
-    /// Keys of this machine that a slot's pattern stands for, of the machine's own and none of a user's.
     fn keys_like(&self, pattern: &[String]) -> Vec<KeyId> {
         let facts = &self.survey.facts;
-        let concrete = |part: &String| match part.as_str() {
-            spelling::CLASSES => "HKLM\\SOFTWARE\\Classes".to_owned(),
-            spelling::SET => facts.control_set.clone(),
-            part => part.to_owned(),
+        let names: Vec<&str> = pattern.iter().map(String::as_str).collect();
+        let (roots, below): (Vec<String>, &[&str]) = match &names[..] {
+            [CLASSES, below @ ..] => (self.class_roots.clone(), below),
+            ["HKU", USER, below @ ..] => (facts.users.iter().map(|user| user.hive()).collect(), below),
+            ["HKLM", "SOFTWARE", below @ ..] => {
+                (facts.software_views().into_iter().map(str::to_owned).collect(), below)
+            }
+            ["HKLM", "SYSTEM", SET, below @ ..] => (vec![format!("HKLM\\SYSTEM\\{}", facts.control_set)], below),
+            _ => return Vec::new(),
         };
-        let path = pattern.iter().map(concrete).collect::<Vec<_>>().join("\\");
-        let narrow = match fold(&path).strip_prefix("HKLM\\SOFTWARE\\CLASSES") {
-            Some(rest) => format!("HKLM\\SOFTWARE\\Classes\\WOW6432Node{rest}"),
-            None => path.replacen("HKLM\\SOFTWARE\\", "HKLM\\SOFTWARE\\WOW6432Node\\", 1),
-        };
-        let narrow = Some(narrow).filter(|narrow| *narrow != path);
-        std::iter::once(path).chain(narrow).filter_map(|path| self.survey.registry.key(&path)).collect()
+        let paths = roots.into_iter().map(|root| format!("{root}\\{}", below.join("\\")));
+        paths.filter_map(|path| self.survey.registry.key(&path)).collect()
     }
 }

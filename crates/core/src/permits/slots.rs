@@ -114,7 +114,7 @@ pub struct Slot {
     values: Vec<String>,
     /// What Windows has in the value.
     back: Option<&'static str>,
-    /// What Windows needs the value for, where a program that is gone would stop it.
+    /// What Windows needs the program in the value for, as a sentence, if Windows does not work without it.
     pub needed: Option<&'static str>,
 }
 
@@ -136,6 +136,11 @@ impl Slot {
             (Takes::Back, Shape::Back(name)) => is_here && self.may_name(name),
             _ => false,
         }
+    }
+
+    /// Folded parts of its path, with the placeholders of the lists.
+    pub(super) fn pattern(&self) -> &[String] {
+        &self.pattern
     }
 
     /// Whether a value of this name may be meant.
@@ -178,18 +183,28 @@ pub fn over(listed: &Listed) -> impl Iterator<Item = &'static Slot> {
     SLOTS.iter().filter(|slot| slot.is_over(&listed.parts))
 }
 
-/// The slots of values that are set back, with their patterns' parts.
-pub(super) fn set_back() -> impl Iterator<Item = (&'static Slot, &'static [String])> {
-    SLOTS.iter().filter(|slot| slot.takes == Takes::Back).map(|slot| (slot, slot.pattern.as_slice()))
+/// All slots.
+pub(super) fn all() -> impl Iterator<Item = &'static Slot> {
+    SLOTS.iter()
 }
 
-/// What Windows itself has in a value that programs point at themselves; `None` if the value is no such one.
-///
-/// A user's own classes go before the machine's, and Windows has none there.
+/// The slot of a class of Windows' own that a user's key overrides; Windows has no such key for a user.
+pub fn override_of_user(path: &str, listed: &Listed) -> Option<&'static Slot> {
+    let is_users = is_users_class(path, listed);
+    let is_it = |slot: &&Slot| slot.takes == Takes::Back && slot.needed.is_some() && slot.depth() == listed.parts.len();
+    over(listed).find(is_it).filter(|_| is_users)
+}
+
+/// Whether a key is one of a user's classes, which override the machine's.
+pub fn is_users_class(path: &str, listed: &Listed) -> bool {
+    listed.parts.first().is_some_and(|first| first == CLASSES) && fold(path).starts_with("HKU\\")
+}
+
+/// What Windows itself has in a value that programs point at themselves; `None` for every other value.
 pub fn back(key: &str, value: &str, facts: &Facts) -> Option<RegValue> {
     let path = physical(key, facts);
     let listed = Listed::read(&path);
-    if listed.parts.first().is_some_and(|first| first == CLASSES) && fold(&path).starts_with("HKU\\") {
+    if is_users_class(&path, &listed) {
         return None;
     }
     let slot = over(&listed).find(|slot| slot.is_for(&listed, Shape::Back(value)))?;

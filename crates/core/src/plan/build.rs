@@ -2,14 +2,14 @@
 
 use super::order::ordered;
 use super::validate::path_error;
-use super::{FORMAT, Plan, Step, StepKind, state};
+use super::{FORMAT, Plan, Step, StepKind, state, still_started};
 use crate::footprint::Named;
 use crate::model::path::is_inside_or_same;
 use crate::model::registry::text_of;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::packages::{Product, Registered};
-use crate::permits::{Permits, recorded, slots};
+use crate::permits::{Permits, Started, recorded, slots};
 use crate::survey::{Process, Survey};
 use crate::trace::{Decision, Group, Remnant, Standing, Trace};
 use crate::units::{self, network};
@@ -75,26 +75,21 @@ pub fn build_in_order(survey: &Survey, registered: &Registered, trace: &Trace, s
             content: None,
         });
     }
-    keep_what_windows_starts(&mut steps, survey);
+    let started = Permits::of(survey).started_by_windows();
+    keep_what_windows_starts(&mut steps, &started);
     let mut steps = ordered(steps);
     order_uninstallers(&mut steps, registered, order);
-    name_and_link(&mut steps, survey);
+    name_and_link(&mut steps, survey, &started);
     Plan { format: FORMAT.to_owned(), machine: survey.facts.computer.clone(), subject: subject.to_owned(), steps }
 }
 
-/// A program that Windows itself starts stays where Windows is not set back.
-fn keep_what_windows_starts(steps: &mut [Step], survey: &Survey) {
-    for lead in Permits::of(survey).leads_of_windows() {
-        let Some(needed) = lead.needed else { continue };
-        let is_set_back = |step: &Step| step.decision != Decision::Keep && step.place.folded() == lead.place.folded();
-        if steps.iter().any(is_set_back) {
-            continue;
-        }
-        let program = Place::file(lead.program.as_str());
-        let holds = |step: &&mut Step| step.places().into_iter().any(|taken| program.is_within(taken));
-        for step in steps.iter_mut().filter(holds) {
+/// Keeps a program that Windows itself starts, if no step ends that.
+fn keep_what_windows_starts(steps: &mut [Step], started: &[Started]) {
+    let chosen: Vec<&Step> = steps.iter().filter(|step| step.decision != Decision::Keep).collect();
+    for one in still_started(started, &chosen) {
+        for step in steps.iter_mut().filter(|step| step.takes_file(&one.program)) {
             step.decision = Decision::Keep;
-            step.why = format!("{needed}, and runs {} for it, by {}", lead.program, lead.place);
+            step.why = format!("{}, and runs {} for it, by {}", one.needed, one.program, one.place);
         }
     }
 }
@@ -152,7 +147,7 @@ fn odd(survey: &Survey, remnant: &Remnant) -> Option<String> {
     in_two_ways.map(|error| format!("the path can be read in two ways: {error}")).or_else(|| {
         places.find_map(|place| {
             let why = recorded::why(&remnant.place, place, &survey.facts).filter(|_| !place.kind.is_unit())?;
-            Some(format!("a record of {place} would not be believed: {why}"))
+            Some(format!("{place} could not be put back: {why}"))
         })
     })
 }
@@ -212,7 +207,7 @@ fn data_rung(group: Group) -> u8 {
 }
 
 /// Gives every step its name, and what it must come after: what runs from a folder ends first.
-fn name_and_link(steps: &mut [Step], survey: &Survey) {
+fn name_and_link(steps: &mut [Step], survey: &Survey, started: &[Started]) {
     for (number, step) in steps.iter_mut().enumerate() {
         step.id = format!("s{:02}", number + 1);
     }
@@ -243,22 +238,17 @@ fn name_and_link(steps: &mut [Step], survey: &Survey) {
         let inside = |files: &[String]| files.iter().any(|file| is_inside_or_same(file, &step.place.path));
         step.after = before.iter().filter(|(_, files)| inside(files)).map(|(id, _)| id.clone()).collect();
     }
-    require_what_points_there(steps, survey);
+    require_what_points_there(steps, survey, started);
 }
 
 /// What something else names and cannot do without goes only when that no longer names it: a program that Windows
 /// itself starts, the library of a network layer, the service and the driver package of a filter or a network provider.
-fn require_what_points_there(steps: &mut [Step], survey: &Survey) {
+fn require_what_points_there(steps: &mut [Step], survey: &Survey, started: &[Started]) {
     let layers = network::layers(survey);
-    let leads = Permits::of(survey).leads_of_windows();
     let drivers = units::drivers::drivers(survey);
     let mut pointing: Vec<(String, Vec<Place>)> = Vec::new();
     for step in steps.iter().filter(|step| step.decision != Decision::Keep) {
         let places = match step.kind {
-            StepKind::SetBack => {
-                let own = leads.iter().filter(|lead| lead.place.folded() == step.place.folded());
-                own.map(|lead| Place::file(lead.program.as_str())).collect()
-            }
             StepKind::TakeLayer => {
                 let own = layers.iter().filter(|layer| layer.place() == step.place);
                 own.filter_map(|layer| layer.file.as_ref()).map(Place::file).collect()
@@ -271,7 +261,10 @@ fn require_what_points_there(steps: &mut [Step], survey: &Survey) {
                 let packages = drivers.iter().filter(brings).map(|one| Place::new(PlaceKind::Driver, &one.published));
                 packages.chain([Place::new(PlaceKind::Service, service)]).collect()
             }
-            _ => continue,
+            _ => {
+                let ended = started.iter().filter(|one| one.place.is_within(&step.place));
+                ended.map(|one| Place::file(one.program.as_str())).collect()
+            }
         };
         pointing.push((step.id.clone(), places));
     }

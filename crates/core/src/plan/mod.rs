@@ -10,6 +10,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::Place;
+use crate::permits::Started;
 use crate::trace::{Decision, Standing};
 
 pub use build::{Holder, build, build_in_order, foreign_holders};
@@ -80,6 +81,12 @@ impl StepKind {
     }
 }
 
+/// Programs that Windows still starts after these steps.
+fn still_started<'s>(started: &'s [Started], steps: &[&Step]) -> Vec<&'s Started> {
+    let is_covered = |one: &Started| steps.iter().any(|step| one.place.is_within(&step.place));
+    started.iter().filter(|one| !is_covered(one)).collect()
+}
+
 /// Steps equally drastic, by number, from gentle to drastic.
 pub const RUNGS: [(u8, &str); 8] = [
     (1, "close what runs"),
@@ -135,6 +142,12 @@ impl Step {
     /// All places that the step changes.
     pub fn places(&self) -> Vec<&Place> {
         if self.parts.is_empty() { vec![&self.place] } else { self.parts.iter().collect() }
+    }
+
+    /// Whether the step takes this file, alone or with a folder above it.
+    fn takes_file(&self, path: &str) -> bool {
+        let file = Place::file(path);
+        self.places().into_iter().any(|taken| file.is_within(taken))
     }
 }
 

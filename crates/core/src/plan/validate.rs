@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use thiserror::Error;
 
-use super::{FORMAT, Plan, Step, StepKind};
+use super::{FORMAT, Plan, Step, StepKind, still_started};
 use crate::content::Content;
 use crate::model::path::{PathError, leaf, strict, strict_key, strict_name};
 use crate::model::text::fold;
@@ -211,18 +211,12 @@ fn check_filters(chosen: &[&Step], survey: &Survey) -> Result<(), PlanError> {
     Ok(())
 }
 
-/// A program that Windows itself starts is taken only when Windows is set back before.
+/// A program that Windows itself starts is taken only if a step ends that.
 fn check_start(chosen: &[&Step], here: &Here<'_>) -> Result<(), PlanError> {
     let by_hand = |step: &&&Step| !matches!(step.kind, StepKind::Uninstall | StepKind::ReplaceFile);
-    for lead in here.permits.leads_of_windows().into_iter().filter(|lead| lead.needed.is_some()) {
-        if chosen.iter().any(|step| step.place.folded() == lead.place.folded()) {
-            continue;
-        }
-        let program = Place::file(lead.program.as_str());
-        let holds = |step: &&&Step| step.places().into_iter().any(|taken| program.is_within(taken));
-        if let Some(step) = chosen.iter().filter(by_hand).find(holds) {
-            let needed = lead.needed.unwrap_or_default();
-            let why = format!("{needed}, and runs {} for it: set {} back as well", lead.program, lead.place);
+    for one in still_started(&here.permits.started_by_windows(), chosen) {
+        if let Some(step) = chosen.iter().filter(by_hand).find(|step| step.takes_file(&one.program)) {
+            let why = format!("{}, and runs {} for it: set {} back as well", one.needed, one.program, one.place);
             return Err(protected(step, &step.place, why));
         }
     }
@@ -285,7 +279,7 @@ fn check_place(step: &Step, permits: &Permits<'_>) -> Result<(), PlanError> {
     permits.why(place).map_or(Ok(()), |why| Err(protected(step, place, why.to_owned())))
 }
 
-/// What a record will not be believed of is not taken: it could not be put back.
+/// A place whose record would be refused is not taken: it could not be put back.
 fn check_record(step: &Step, facts: &Facts) -> Result<(), PlanError> {
     let places = step.parts.iter().chain([&step.place]).filter(|place| !place.kind.is_unit());
     let mut refused = places.filter_map(|place| Some((place, recorded::why(&step.place, place, facts)?)));

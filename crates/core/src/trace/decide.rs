@@ -225,7 +225,6 @@ impl Decider<'_> {
         {
             return Some((Decision::Keep, format!("{owner} is installed there")));
         }
-        // What is a link today may be a person's file all the same: it is asked like one.
         if kind == EntryKind::Folder {
             return None;
         }
@@ -257,10 +256,12 @@ impl Decider<'_> {
         {
             return Some((Decision::Keep, why));
         }
-        // What a package, a footprint or a log names by itself was brought, whenever that was.
-        let is_named = || self.claimed.contains(&fold(&scene.survey.files.path(at)));
-        let why = self.own_data.why_later(scene, at, top.entry, top.is_data(scene));
-        why.filter(|_| self.own_data.is_install_known() || !is_named())
+        // The time of a link is not the time of a document.
+        if kind == EntryKind::Link {
+            return None;
+        }
+        let is_named = self.claimed.contains(&fold(&scene.survey.files.path(at)));
+        self.own_data.why_later(scene, at, top.entry, top.is_data(scene), is_named)
     }
 
     /// Why a file stays that more products share than this one, by its count. Setups count anew at each repair, so

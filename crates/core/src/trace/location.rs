@@ -38,6 +38,10 @@ pub fn location(key: &str, value: Option<&str>) -> Option<Location> {
                 Place::value(key, value.unwrap_or_default())
             }
             Takes::History => Place::key(own),
+            Takes::Back if slots::is_users_class(key, &listed) => {
+                slots::override_of_user(key, &listed)?;
+                Place::key(key)
+            }
             Takes::Back if own.len() == key.len() && value.is_some_and(|name| slot.may_name(name)) => {
                 Place { kind: PlaceKind::WindowsValue, ..Place::value(key, value.unwrap_or_default()) }
             }

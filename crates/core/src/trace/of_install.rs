@@ -1,5 +1,5 @@
-//! Values of a user's key that say no more than where and in which version the subject is installed. Setup wrote them,
-//! and they are no settings.
+//! Values of a user's key that contain the folder and the version of the installed subject. Setup writes them, so they
+//! are not settings of the user.
 
 use crate::model::Place;
 use crate::model::path::{is_inside_or_same, plain};
@@ -12,17 +12,17 @@ use super::Scene;
 const VERSIONS: [&str; 6] =
     ["VERSION", "INSTALLEDVERSION", "CURRENTVERSION", "PRODUCTVERSION", "DISPLAYVERSION", "BUILD"];
 
-/// What a user's key, with all below it, holds of that kind.
+/// Such values in a user's key and its subkeys.
 #[derive(Debug, Default)]
 pub struct OfInstall {
-    /// Values that lead into the subject's own folder.
+    /// Values with a folder or a program of the subject.
     pub leading: Vec<Place>,
-    /// Whether there is nothing else in it, but for versions.
+    /// Whether the key contains only these and versions.
     pub alone: bool,
 }
 
 impl OfInstall {
-    /// Reads a key of a user's. `owns` tells whether a path is claimed for the subject, or lies in such a place.
+    /// Reads a user's key. `owns` reports whether a path is claimed for the subject, or is inside such a place.
     pub fn read(scene: &Scene<'_>, key: KeyId, user: &User, owns: &dyn Fn(&str) -> bool) -> Self {
         let registry = &scene.survey.registry;
         let environment = scene.survey.environment(Some(user));
@@ -30,9 +30,11 @@ impl OfInstall {
         let leads = |text: &str| {
             let path = plain(text.trim_matches('"'), &environment);
             let is_path = path.as_bytes().get(1) == Some(&b':');
-            // What lies in a profile is the user's, but for programs that were installed there.
-            let is_users = is_inside_or_same(&path, &user.profile) && !is_inside_or_same(&path, &programs);
-            is_path && !is_users && owns(path.trim_end_matches('\\'))
+            // A data folder is a choice of the user, and a file that is not a program may be a document used last.
+            let is_data = is_inside_or_same(&path, &user.profile) && !is_inside_or_same(&path, &programs)
+                || is_inside_or_same(&path, &scene.survey.facts.program_data);
+            let is_document = scene.survey.has_file(&path) && !fold(&path).ends_with(".EXE");
+            is_path && !is_data && !is_document && owns(path.trim_end_matches('\\'))
         };
         let is_version = |name: &str, text: &str| {
             let is_number = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');

@@ -58,11 +58,6 @@ impl OwnData {
         Self { registered, printed, installed, programs }
     }
 
-    /// Whether anything tells when the subject was installed.
-    pub fn is_install_known(&self) -> bool {
-        self.installed.is_some()
-    }
-
     /// Why an entry stays that a footprint calls settings or people's own, or that lies in such a folder.
     pub fn printed(&self, scene: &Scene<'_>, at: NodeId) -> Option<String> {
         if self.printed.is_empty() {
@@ -117,9 +112,17 @@ impl OwnData {
     }
 
     /// Why a file that everybody here can reach stays or is asked about: it was changed since the install, and is a
-    /// document or nothing that programs are known to make. Where nothing tells when that was, a document is asked
-    /// about, and among data, `is_data`, it stays.
-    pub fn why_later(&self, scene: &Scene<'_>, file: NodeId, top: NodeId, is_data: bool) -> Option<(Decision, String)> {
+    /// document or nothing that programs are known to make. Among data, `is_data`, a document also stays if it is from
+    /// before the last install, or the time of the install is not known; outside of data it is asked about then. A file
+    /// that a package, a footprint or a log names, `is_named`, was brought by setup, unless it was changed since.
+    pub fn why_later(
+        &self,
+        scene: &Scene<'_>,
+        file: NodeId,
+        top: NodeId,
+        is_data: bool,
+        is_named: bool,
+    ) -> Option<(Decision, String)> {
         let name = scene.survey.files.name(file).to_lowercase();
         let extension = name.rsplit_once('.').map(|(_, extension)| extension).unwrap_or_default();
         let among = |list: &[String]| list.iter().any(|one| one == extension);
@@ -129,19 +132,24 @@ impl OwnData {
         }
         let is_programs = among(&TABLE.program) || among(&TABLE.settings) || among(&TABLE.licence);
         let nothing_tells = "nothing tells whether somebody here made it or the program";
-        // Setup may have been run again since somebody made it.
-        let is_of_before = is_data && self.is_install_known() && !self.is_brought(scene, file);
-        match (self.is_later(scene, file), is_document) {
+        let later = self.is_later(scene, file);
+        if later != Some(true) && is_named {
+            return None;
+        }
+        // Setup may have run again since a person made it.
+        let is_of_before = is_data && !self.is_brought(scene, file);
+        match (later, is_document) {
             (Some(true), true) => Some((Decision::Keep, "a document that was changed after the install".to_owned())),
             (Some(true), false) if !is_programs => {
                 Some((Decision::Ask, format!("it was changed after the install, and {nothing_tells}")))
             }
-            (Some(false), true) if is_of_before => {
-                Some((Decision::Keep, "a document that is from no install that is known".to_owned()))
-            }
+            (Some(false), true) if is_of_before => Some((
+                Decision::Keep,
+                "a document that is older than the last install and did not come with it".to_owned(),
+            )),
             (Some(false), false) if is_of_before && !is_programs => Some((Decision::Ask, nothing_tells.to_owned())),
             (None, true) if is_data => {
-                Some((Decision::Keep, "a document, and it is not known when it came".to_owned()))
+                Some((Decision::Keep, "a document, and the time of the install is not known".to_owned()))
             }
             (None, true) => Some((Decision::Ask, format!("a document, and {nothing_tells}"))),
             (None, false) if is_data && !is_programs => Some((Decision::Ask, nothing_tells.to_owned())),

@@ -15,7 +15,7 @@ pub(super) fn read(place: &Place, survey: &Survey, machine: &dyn Alter) -> Resul
     let (was, _) = machine.read_value(&place.path, name)?;
     let set = match place.kind {
         PlaceKind::ListEntry => list::without(&was, place.entry.as_deref().unwrap_or_default()),
-        PlaceKind::WindowsValue => slots::back(&place.path, name, &survey.facts).filter(|set| *set != was),
+        PlaceKind::WindowsValue => slots::back(&place.path, &was.name, &survey.facts).filter(|set| *set != was),
         // The last one takes the count with it.
         _ => match dword_of(&was.data) {
             None | Some(0 | 1) => return value::read(&place.path, name, survey, machine),

@@ -10,11 +10,7 @@ impl Rule for Service {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         let registry = &scene.survey.registry;
         for key in registry.subkeys(&scene.survey.facts.services_key()) {
-            // A host or a wrapper is Windows'; what it runs is the service's own.
-            let command = registry.text(key, "ImagePath").and_then(|command| scene.program(&command, None));
-            let hosted = || scene.permits.program_of_service(key);
-            let leads = |program: &String| scene.lead(claims, program).is_some();
-            let Some(program) = command.filter(leads).or_else(hosted) else { continue };
+            let Some(program) = scene.permits.program_of_service(key) else { continue };
             let place = Place::new(PlaceKind::Service, registry.name(key));
             if let Some(version) = scene.survey.version_of(&program).filter(|told| scene.is_subject_name(&told.product))
             {
