@@ -73,6 +73,7 @@ fn plan(survey: &Survey, count: usize) -> Plan {
             Step {
                 id: format!("s{number}"),
                 decision: Decision::Remove,
+                decided: None,
                 kind: StepKind::TakeKey,
                 rung: 4,
                 expect: state(survey, &place, &[]).expect("it is there"),

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args as Group, Parser, Subcommand};
+use stubble_core::trace::Decision;
 
 /// Finds what a broken or partial install left behind on a Windows PC, removes it safely, and
 /// proves that the reinstall works.
@@ -10,7 +11,7 @@ use clap::{Args as Group, Parser, Subcommand};
 /// The order of the work: open, check, trace, plan, clear, install, confirm, report.
 /// `mend` goes through all of it and asks where you must decide.
 #[derive(Debug, Parser)]
-#[command(name = "stubble", version, arg_required_else_help = true)]
+#[command(name = "stubble", version)]
 pub struct Args {
     /// The folder of the case [default: ./stubble-case]
     #[arg(long, global = true, value_name = "DIR", env = "STUBBLE_CASE")]
@@ -20,7 +21,7 @@ pub struct Args {
     pub json: bool,
     /// What to do.
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 /// The commands, in the order of the work.
@@ -28,6 +29,8 @@ pub struct Args {
 pub enum Command {
     /// Start a case: find who is meant on that machine
     Open(Open),
+    /// Show where a case stands and what comes next, or which cases there are; alone, `stubble` does so as well
+    Status(Status),
     /// Tell what stands in the way of a working install now
     Check,
     /// Read installer logs: what failed, what made it fail, what that is on this machine now
@@ -76,7 +79,7 @@ pub enum Command {
 }
 
 /// What the commands that change the machine ask.
-#[derive(Clone, Copy, Debug, Group)]
+#[derive(Clone, Copy, Debug, Default, Group)]
 pub struct Consent {
     /// Do not ask, for scripts
     #[arg(long)]
@@ -84,13 +87,19 @@ pub struct Consent {
 }
 
 /// Carry the plan out.
-#[derive(Clone, Copy, Debug, Group)]
+#[derive(Clone, Copy, Debug, Default, Group)]
 pub struct Clear {
     #[command(flatten)]
     pub consent: Consent,
     /// Do not ask Windows for a restore point of its own first
     #[arg(long)]
     pub no_restore_point: bool,
+    /// Only show what each step would meet now; nothing is changed
+    #[arg(long)]
+    pub preview: bool,
+    /// Go on where no installer is known for a product that is whole now
+    #[arg(long)]
+    pub without_installer: bool,
 }
 
 /// Look again.
@@ -147,6 +156,14 @@ pub struct Open {
     pub vault: Option<PathBuf>,
 }
 
+/// Where a case stands.
+#[derive(Debug, Default, Group)]
+pub struct Status {
+    /// List the cases in this folder and right below its folders
+    #[arg(long, value_name = "DIR")]
+    pub below: Option<PathBuf>,
+}
+
 /// Read logs.
 #[derive(Debug, Default, Group)]
 pub struct Diagnose {
@@ -194,6 +211,13 @@ pub struct Narrow {
     pub user: Option<String>,
 }
 
+impl Narrow {
+    /// Whether nothing is left out.
+    pub fn is_wide(&self) -> bool {
+        self.only.is_none() && self.user.is_none()
+    }
+}
+
 /// Explain a place.
 #[derive(Debug, Group)]
 pub struct Why {
@@ -204,21 +228,45 @@ pub struct Why {
 /// Write the steps.
 #[derive(Debug, Default, Group)]
 pub struct Plan {
-    /// Decide that these steps are carried out
-    #[arg(long, value_name = "STEP", num_args = 1..)]
+    /// Decide that these are taken: a step or remnant by its name, a place, or what asks of a group or user
+    #[arg(long, value_name = "WHAT", num_args = 1..)]
     pub take: Vec<String>,
-    /// Decide that these places stay
-    #[arg(long, value_name = "STEP", num_args = 1..)]
+    /// Decide that these stay: a step or remnant by its name, a place, a group or a user
+    #[arg(long, value_name = "WHAT", num_args = 1..)]
     pub keep: Vec<String>,
-    /// Make a new plan, even if the old one was edited
+    /// Decide everything that still asks
+    #[arg(long, value_name = "ANSWER")]
+    pub decide: Option<Always>,
+    /// Why it was decided so, for the ticket
+    #[arg(long, value_name = "TEXT")]
+    pub because: Option<String>,
+    /// Make a new plan for what is there now, with the decisions of the old one
     #[arg(long)]
     pub anew: bool,
-    /// Only put files right that are missing or not as in the payload
+    /// Make a new plan that only puts files right that are missing or not as in the payload
     #[arg(long)]
     pub repair: bool,
-    /// Which remnants a new plan is for.
+    /// Which remnants a new plan is for, or which of its steps are shown.
     #[command(flatten)]
     pub narrow: Narrow,
+}
+
+/// One answer to everything that asks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Always {
+    /// It stays
+    Keep,
+    /// It is taken
+    Take,
+}
+
+impl From<Always> for Decision {
+    fn from(answer: Always) -> Self {
+        match answer {
+            Always::Keep => Self::Keep,
+            Always::Take => Self::Remove,
+        }
+    }
 }
 
 /// Undo.
@@ -406,6 +454,12 @@ pub struct Mend {
     /// Borrow this until the work is done; `stubble loans` shows the names
     #[arg(long, value_name = "LOAN")]
     pub borrow: Vec<String>,
+    /// Decide everything that the plan asks about; with `--yes` alone it stays
+    #[arg(long, value_name = "ANSWER")]
+    pub decide: Option<Always>,
+    /// Go on where no installer is known for a product that is whole now
+    #[arg(long)]
+    pub without_installer: bool,
     /// Whether to ask.
     #[command(flatten)]
     pub consent: Consent,

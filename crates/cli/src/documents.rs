@@ -8,7 +8,7 @@ use stubble_core::confirm::Receipt;
 use stubble_core::footprint::{self, Footprint};
 use stubble_core::logs::{Diagnosis, Followed, Said};
 use stubble_core::payloads::{Candidate as PayloadCandidate, Needed};
-use stubble_core::plan::Plan;
+use stubble_core::plan::{Plan, Previewed};
 use stubble_core::report::Figure;
 use stubble_core::subject::{Anchor, Candidate, Subject};
 use stubble_core::survey::compare::Change;
@@ -16,7 +16,9 @@ use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
-use stubble_ledger::{GivenBack, HeldEntry, InstallReport, Outcome, ReceiptCheck, Report, Returned, VaultState};
+use stubble_ledger::{
+    GivenBack, HeldEntry, InstallReport, Outcome, ReceiptCheck, Report, Returned, Status, VaultState,
+};
 
 /// A document with its schema's name and version.
 #[derive(Debug, Serialize)]
@@ -359,6 +361,27 @@ pub struct Event {
     pub turns: bool,
 }
 
+/// What each step of a plan would meet now.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Preview {
+    /// The machine's own name.
+    pub computer: String,
+    /// The steps that would be carried out.
+    pub steps: Vec<Previewed>,
+}
+
+/// The cases in a folder.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Cases {
+    /// The folder.
+    pub below: String,
+    /// Where each of them stands.
+    pub cases: Vec<Status>,
+    /// Those that cannot be read, with why.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unreadable: Vec<(String, String)>,
+}
+
 macro_rules! documented {
     ($($type:ty => $schema:literal),* $(,)?) => {
         $(impl Documented for $type { const SCHEMA: &'static str = $schema; })*
@@ -385,6 +408,7 @@ documented! {
     Captured => "stubble.captured/1",
     Compared => "stubble.compare/1",
     Cleared => "stubble.clear/1",
+    Preview => "stubble.preview/1",
     PutBack => "stubble.putback/1",
     Discarded => "stubble.discard/1",
     Loans => "stubble.loans/1",
@@ -393,5 +417,7 @@ documented! {
     Receipt => "stubble.receipt/1",
     ReceiptCheck => "stubble.receipt-check/1",
     VaultState => "stubble.vault/1",
+    Status => "stubble.status/1",
+    Cases => "stubble.cases/1",
     CaseReport => "stubble.report/1",
 }

@@ -116,9 +116,22 @@ pub enum CliError {
     /// The plan is refused.
     #[error(transparent)]
     Plan(#[from] PlanError),
-    /// The plan was edited and would be overwritten.
-    #[error("{} was edited since it was written", .0.display())]
-    PlanEdited(PathBuf),
+    /// A person ended guided work at a question.
+    #[error("ended here; the case and what was decided are kept")]
+    Ended,
+    /// A whole product would go, and could not come again.
+    #[error("{0} is whole, and no installer for it is known")]
+    NoSuccessor(String),
+    /// A place that goes with one above it.
+    #[error("{step} takes {place} with {takes}, and cannot leave it")]
+    InsideStep {
+        /// What was named.
+        place: String,
+        /// The step that takes it.
+        step: String,
+        /// What that step takes.
+        takes: String,
+    },
     /// No loan of that name.
     #[error("nothing called {name} can be borrowed")]
     NoLoan {
@@ -245,8 +258,13 @@ pub fn explain(error: &CliError) -> Told {
         CliError::NoProgram => told("Name it: `stubble confirm --start PROGRAM`.", Exit::Usage),
         CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
         CliError::Plan(plan) => plan_told(plan, &told),
-        CliError::PlanEdited(_) => {
-            told("Carry it out with `stubble clear`, or make a new one with `stubble plan --anew`.", Exit::Usage)
+        CliError::Ended => told("The same `stubble mend` goes on; `stubble status` says where it is.", Exit::No),
+        CliError::NoSuccessor(_) => told(
+            "Name its installer with `stubble payload --choose FILE`, or add `--without-installer`. Nothing was changed.",
+            Exit::Usage,
+        ),
+        CliError::InsideStep { .. } => {
+            told("Decide about that step, or copy the place elsewhere first. Nothing was decided.", Exit::Usage)
         }
         CliError::NoLoan { offered, .. } => {
             Told { details: offered.clone(), ..told("Name one of these: `stubble borrow LOAN`.", Exit::Usage) }

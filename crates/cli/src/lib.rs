@@ -3,7 +3,9 @@
 //! [`run`] is the whole program without the process around it, so that it can be tested.
 
 mod args;
+mod asking;
 mod commands;
+mod deciding;
 mod documents;
 mod errors;
 mod exit;

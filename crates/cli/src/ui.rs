@@ -3,6 +3,7 @@
 use std::io::{self, BufRead, IsTerminal, Write};
 
 use anstream::AutoStream;
+use clap::CommandFactory;
 
 use crate::errors::CliError;
 
@@ -56,13 +57,28 @@ impl Ui {
 
     /// Asks a question; anything but yes is no.
     pub fn ask(&mut self, question: &str) -> Result<bool, CliError> {
+        let answer = self.answer(&format!("{question} [y/N] "))?;
+        Ok(matches!(answer.to_lowercase().as_str(), "y" | "yes"))
+    }
+
+    /// Asks a question, and returns what was typed.
+    pub fn answer(&mut self, question: &str) -> Result<String, CliError> {
         if !self.can_ask {
             return Err(CliError::CannotAsk);
         }
-        self.tell(&format!("{question} [y/N] "));
+        self.tell(question);
         let mut answer = String::new();
-        self.input.read_line(&mut answer).map_err(|_| CliError::CannotAsk)?;
-        Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+        match self.input.read_line(&mut answer) {
+            Ok(read) if read > 0 => Ok(answer.trim().to_owned()),
+            // The end of the input is no answer.
+            _ => Err(CliError::CannotAsk),
+        }
+    }
+
+    /// Tells what the program can do.
+    pub(crate) fn show_help(&mut self) {
+        let help = crate::Args::command().render_help().ansi().to_string();
+        self.tell(&help);
     }
 
     pub(crate) fn show_clap(&mut self, told: &clap::Error) {

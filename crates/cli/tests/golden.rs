@@ -49,10 +49,11 @@ fn as_recorded(text: &str) -> String {
     out
 }
 
-/// The moment at which a receipt was written is another each time.
+/// The moments at which a case was opened and a receipt was written are others each time.
 fn without_moment(text: String) -> String {
     const MOMENT: usize = "2026-03-02 06:40:00".len();
-    let Some(end) = text.find(" UTC\n  journal") else { return text };
+    let opened = text.find(", opened ").map(|start| start + ", opened ".len() + MOMENT);
+    let Some(end) = text.find(" UTC\n  journal").or(opened) else { return text };
     format!("{}{{moment}}{}", &text[..end - MOMENT], &text[end..])
 }
 

@@ -127,6 +127,9 @@ impl Job {
     }
 }
 
+/// The product code of the old weighing program.
+const WEIGH: &str = "{7C1D2A40-5B6E-4F83-9A27-3E0B1C5D8F61}";
+
 const DESK: &str = "bench/disk/Program Files/Fennelgate/Scale Desk/desk.exe";
 
 #[test]
@@ -150,12 +153,14 @@ fn the_demo_from_the_failing_setup_to_a_receipt_with_a_loan_on_the_way() {
 fn the_installer_that_a_downloader_hides_is_found_and_survives_the_clearing() {
     let job = Job::new("hidden.toml");
     let opened = job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
-    assert!(opened.contains("Quernlight Weigh 3"), "its tables tell whom it replaces: {opened}");
+    assert!(opened.contains(&format!("asks for {WEIGH}")), "its tables tell whom it asks for: {opened}");
     let hidden = "C:\\ProgramData\\Fennelgate\\Scale Desk\\Fetched\\0017\\payload.bin";
     job.must(&["payload"], 0);
     job.must(&["payload", "--choose", hidden], 0);
     job.must(&["install", "--yes"], 1);
     job.decide();
+    // What setup only asks for goes by its own uninstaller, where somebody decides so.
+    job.must(&["plan", "--take", WEIGH, "--because", "Maren no longer weighs with it"], 0);
     job.must(&["clear", "--yes"], 0);
     job.must(&["install", "--yes"], 0);
     let kept = job.at("bench/disk/ProgramData/Fennelgate/Scale Desk/Fetched/0017/payload.bin");
@@ -175,6 +180,70 @@ fn gently_takes_no_more_than_setup_needs() {
     let planned = plan.matches("[[step]]").count();
     let taken = held.lines().filter(|line| line.trim_start().starts_with('s')).count();
     assert!(taken > 0 && taken < planned, "{taken} of {planned}");
+}
+
+/// A job at a terminal: what a person types, in the order in which it is read.
+#[cfg(unix)]
+impl Job {
+    fn typed(&self, command: &str, answers: &str, exit: i32) -> String {
+        use std::io::Write;
+        // Gives the program a terminal of 100 columns.
+        let line = format!("stty cols 100 rows 40 -echo; {} {command}", env!("CARGO_BIN_EXE_stubble"));
+        let mut child = Command::new("script")
+            .args(["-qefc", &line, "/dev/null"])
+            .current_dir(self.folder.path())
+            .env_remove("STUBBLE_CASE")
+            .env("NO_COLOR", "1")
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        child.stdin.take().unwrap().write_all(answers.as_bytes()).unwrap();
+        let output = child.wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&output.stdout).replace('\r', "");
+        assert_eq!(output.status.code(), Some(exit), "{told}");
+        told
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn questions_are_explained_and_what_was_decided_is_kept_when_the_job_goes_on() {
+    let job = Job::new("demo");
+    let mend = "mend 'scale desk' --on bench:bench";
+    // Enter goes on behind the long stages; then the question about somebody else's program.
+    let told = job.typed(mend, "\n\n?\nwhy\nshow\nhuh\nq\n", 1);
+    for part in ["s01: end process", "Do it? [yes, no, why", "it is left", "holds C:\\ProgramData", "kept"] {
+        assert!(told.contains(part) || part == "it is left", "{part}: {told}");
+    }
+    assert_eq!(told.matches("later  it stays for now").count(), 2, "what is no answer is explained: {told}");
+    job.must(&["plan", "--keep", "C:\\ProgramData\\Fennelgate\\Weigh 3", "--because", "for the audit"], 0);
+
+    // The same words go on at the plan, with what was decided by hand, and ask only what is undecided.
+    let told = job.typed(mend, "y\n\ny\ny\n", 0);
+    assert!(told.contains("Going on with the case") && told.contains("decided by you: for the audit"), "{told}");
+    let receipt = job.must(&["confirm"], 0);
+    assert!(receipt.contains("you decided so: for the audit"), "{receipt}");
+    assert!(job.at("bench/disk/ProgramData/Fennelgate/Weigh 3").is_dir());
+    assert!(!job.at("bench/disk/Program Files (x86)/Fennelgate").exists());
+}
+
+#[test]
+fn a_whole_product_that_setup_only_asks_for_stays_without_a_person() {
+    let job = Job::new("hidden.toml");
+    let weigh = job.at("bench/disk/Program Files (x86)/Fennelgate/Weigh 3/weigh.exe");
+    let hidden = "C:\\ProgramData\\Fennelgate\\Scale Desk\\Fetched\\0017\\payload.bin";
+    let mend = ["mend", "scale desk", "--on", "bench:bench", "--payload", hidden, "--yes"];
+    let told = job.must(&mend, 1);
+    assert!(weigh.is_file(), "{told}");
+    assert!(told.contains("Uninstall Quernlight Weigh 3 3.4.1 first"), "{told}");
+    // A person decides, and the job goes on; its uninstaller can be undone like every step.
+    job.must(&["plan", "--anew", "--take", WEIGH], 0);
+    job.must(&["clear", "--yes"], 0);
+    assert!(!weigh.exists());
+    job.must(&["install", "--yes"], 0);
+    job.must(&["confirm"], 0);
+    job.must(&["putback", "--list"], 0);
 }
 
 /// The newer version of a grown machine's subject: it refuses as long as the older one is registered.

@@ -2,12 +2,10 @@
 
 use crate::pc;
 
-use std::collections::BTreeSet;
-
 use pc::{Pc, traced};
 use proptest::prelude::*;
 use stubble_core::blockers::{Known, Severity, check};
-use stubble_core::confirm::{brought, clean, outside};
+use stubble_core::confirm::{brought, outside};
 use stubble_core::model::Place;
 use stubble_core::packages::Registered;
 use stubble_core::subject::{AnchorKind, Identified, identify};
@@ -96,37 +94,6 @@ fn a_neighbours_time_counts_unless_something_was_taken_from_it() {
     assert_eq!(none.changed[0].how, Difference::Touched);
     let taken = outside(&[Place::folder("C:\\ProgramData\\Fennelgate")], &[], &before, &pc.survey());
     assert_eq!((taken.changed.len(), &taken.before), (0, &taken.after));
-}
-
-#[test]
-fn clean_means_that_a_new_trace_finds_only_what_setup_has_put_there() {
-    let pc = desk();
-    let (survey, trace) = (pc.survey(), traced(&pc, "scale desk"));
-    assert_eq!(clean(&survey, &trace, &BTreeSet::new(), None).len(), 2);
-    let entry = Place::key(format!("{}\\desk", pc::UNINSTALL)).folded();
-    let file = Place::file(format!("{DESK}\\desk.exe")).folded();
-    let all = BTreeSet::from([entry.clone(), file]);
-    assert_eq!(clean(&survey, &trace, &all, None), []);
-    let left = clean(&survey, &trace, &BTreeSet::from([entry]), None);
-    assert_eq!(left.len(), 1, "an old file in the new folder is found");
-}
-
-#[test]
-fn a_folder_of_tasks_that_setup_has_made_is_no_remnant() {
-    let before = desk().survey();
-    let mut pc = desk();
-    pc.tasks(&[
-        ("\\Fennelgate\\Round", &format!("{DESK}\\desk.exe")),
-        ("\\Fennelgate\\Tare", &format!("{DESK}\\desk.exe")),
-    ]);
-    let survey = pc.survey();
-    let appeared: BTreeSet<Place> = compare(&before, &survey).iter().map(|change| change.place.folded()).collect();
-    let left = |appeared: &BTreeSet<Place>| {
-        let left = clean(&survey, &traced(&pc, "scale desk"), appeared, None);
-        left.iter().any(|one| one.place.path.starts_with("\\Fennelgate"))
-    };
-    assert!(!left(&appeared));
-    assert!(left(&BTreeSet::new()));
 }
 
 #[test]

@@ -146,7 +146,7 @@ fn nothing_is_taken_that_is_somebody_elses_or_the_systems() {
         .key("HKLM\\SOFTWARE\\Odd Key", &[("Desk", "1"), ("Other", "2")]);
     let survey = pc.survey();
     let registered = Registered::read(&survey);
-    let known = anchors(&print, "the footprint desk.toml", &registered, &survey.facts);
+    let known = anchors(&print, "the footprint desk.toml", &registered, &survey);
     let found = trace(&survey, &registered, &subject(&print, known));
     assert_eq!(
         pc::with(&found, Decision::Remove),
@@ -172,7 +172,7 @@ fn what_a_footprint_calls_settings_or_own_data_stays_whatever_else_speaks_for_ta
     let survey = pc.survey();
     let registered = Registered::read(&survey);
     let told = |anchors| trace(&survey, &registered, &subject(&print, anchors));
-    let known = anchors(&print, "the footprint desk.toml", &registered, &survey.facts);
+    let known = anchors(&print, "the footprint desk.toml", &registered, &survey);
     let taken = pc::with(&told(known.clone()), Decision::Remove);
     assert!(taken.contains(&format!("{data}\\images.bin")), "{taken:#?}");
     assert!(taken.iter().all(|one| !one.contains("Weighings") && !one.contains("station.bin")), "{taken:#?}");
@@ -252,7 +252,7 @@ fn a_footprint_takes_its_task_and_driver_and_nobody_elses() {
     let registered = Registered::read(&survey);
     let taken = |task: &str, inf: &str| {
         let print = Footprint::parse(&text(task, inf)).unwrap();
-        let anchors = anchors(&print, "its footprint", &registered, &survey.facts);
+        let anchors = anchors(&print, "its footprint", &registered, &survey);
         let trace = trace(&survey, &registered, &subject(&print, anchors));
         let has =
             |path: &str| trace.remnants.iter().any(|one| one.place.path == path && one.decision == Decision::Remove);

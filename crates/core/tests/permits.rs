@@ -388,6 +388,7 @@ fn a_driver_that_runs_from_the_store_goes_with_its_filter_or_not_at_all() {
     let step = |kind: StepKind, place: Place| Step {
         id: format!("{kind:?}"),
         decision: Decision::Remove,
+        decided: None,
         kind,
         rung: 5,
         expect: state(&survey, &place, &[]).unwrap_or_default(),

@@ -2,6 +2,7 @@
 
 mod blockers;
 mod confirm;
+mod decided;
 mod drives;
 mod footprint;
 mod hostile;
@@ -10,6 +11,7 @@ mod pc;
 mod peoples;
 mod permits;
 mod plan;
+mod remains;
 mod set_back;
 mod trace;
 mod units;

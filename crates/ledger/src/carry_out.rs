@@ -32,6 +32,11 @@ pub enum Outcome {
     },
     /// There was nothing left to take.
     AlreadyGone,
+    /// Another step has done what this one was for.
+    Skipped {
+        /// Why it was not done itself.
+        why: String,
+    },
     /// The place is no longer as the plan saw it, and was left alone.
     Changed,
     /// Something that must be gone first is still there, and needs this place.
@@ -70,7 +75,7 @@ pub enum Outcome {
 impl Outcome {
     /// Whether nothing is outstanding.
     pub fn is_settled(&self) -> bool {
-        matches!(self, Self::Done | Self::AlreadyGone | Self::Uninstalled { .. })
+        matches!(self, Self::Done | Self::AlreadyGone | Self::Skipped { .. } | Self::Uninstalled { .. })
     }
 }
 
@@ -94,13 +99,34 @@ pub fn carry_out(
     plan: &Plan,
     tell: &mut dyn FnMut(&Report),
 ) -> Result<Vec<Report>, LedgerError> {
+    carry_out_some(case, machine, plan, &|_| true, tell)
+}
+
+/// The same for one rung of the plan. What a later rung takes stays for now, and is not kept: an uninstaller may take it.
+pub fn carry_out_rung(
+    case: &mut Case,
+    machine: &dyn Alter,
+    plan: &Plan,
+    rung: u8,
+    tell: &mut dyn FnMut(&Report),
+) -> Result<Vec<Report>, LedgerError> {
+    carry_out_some(case, machine, plan, &|step| step.rung == rung, tell)
+}
+
+fn carry_out_some(
+    case: &mut Case,
+    machine: &dyn Alter,
+    plan: &Plan,
+    is_meant: &dyn Fn(&Step) -> bool,
+    tell: &mut dyn FnMut(&Report),
+) -> Result<Vec<Report>, LedgerError> {
     let _held = case.hold(machine)?;
     case.keep_registry(machine)?;
     finish_open(case, machine)?;
     let moved = settle_put_off(case, machine, true)?;
     case.has_room_for(machine, plan)?;
     let mut run = Run { case, machine, plan, tell, group: None, waiting: Vec::new(), reports: Vec::new() };
-    for step in plan.chosen() {
+    for step in plan.chosen().filter(|step| is_meant(step)) {
         match moved.contains(&step.place) {
             true => run.waiting.push((step, Some(Outcome::Done))),
             false => run.step(step)?,
@@ -256,7 +282,15 @@ fn prepare(case: &Case, machine: &dyn Alter, plan: &Plan, step: &Step) -> Result
     }
     match state(&survey, &step.place, &step.parts) {
         None if step.kind == StepKind::ReplaceFile && step.expect.is_empty() => {}
-        None => return Ok(Prepared::Settled(Outcome::AlreadyGone)),
+        None => {
+            // The registration went without its uninstaller.
+            let failed = case.journal.refused().into_iter().find(|(id, _)| *id == step.id);
+            let failed = failed.filter(|_| step.kind == StepKind::Uninstall);
+            return Ok(Prepared::Settled(match failed {
+                Some((_, why)) => Outcome::Skipped { why },
+                None => Outcome::AlreadyGone,
+            }));
+        }
         Some(found) if found != step.expect && found != uninstaller::expected_since(case, step)? => {
             return Ok(Prepared::Settled(Outcome::Changed));
         }
@@ -410,6 +444,7 @@ pub(crate) fn why(outcome: &Outcome) -> String {
     match outcome {
         Outcome::Done | Outcome::Uninstalled { .. } => "done".to_owned(),
         Outcome::AlreadyGone => "already gone".to_owned(),
+        Outcome::Skipped { why } => format!("skipped: {why}"),
         Outcome::CameBack => "taken, and something stands there again".to_owned(),
         Outcome::Waits { needs } => format!("{needs} comes first, and its place is still there"),
         Outcome::Changed => "changed since the plan was made".to_owned(),

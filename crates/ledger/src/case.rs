@@ -9,6 +9,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use stubble_core::confirm::seal::sha256;
 use stubble_core::model::Place;
+use stubble_core::plan::Decided;
 use stubble_core::subject::{Anchor, AnchorKind, Subject};
 use stubble_core::survey::{Facts, Identity, Survey};
 use stubble_machine::{Alter, MachineError, capture, durable};
@@ -20,6 +21,8 @@ use crate::steps::{Piece, uninstaller};
 const ABOUT: &str = "case.json";
 const JOURNAL: &str = "journal.jsonl";
 const PLAN: &str = "plan.toml";
+/// The plan as it was last written, to tell what a person has edited since.
+const WRITTEN: &str = "plan-as-written.toml";
 const FORMAT: &str = "stubble.case/1";
 /// Where the registry is kept as it was before the case.
 pub(crate) const REGISTRY: &str = "registry";
@@ -251,9 +254,38 @@ impl Case {
 
     /// Writes the plan.
     pub fn set_plan(&mut self, text: &str, steps: usize) -> Result<(), LedgerError> {
-        let path = self.plan_path();
-        durable::replace(&path, text.as_bytes()).map_err(LedgerError::io(&path))?;
+        self.write(WRITTEN, text.as_bytes())?;
+        self.write(PLAN, text.as_bytes())?;
         self.journal.append(Entry::Planned { steps, digest: short_digest(text.as_bytes()) })
+    }
+
+    /// The plan's text as it was last written, where a person has edited it since; `None` where nobody has, and where
+    /// what was written cannot be told.
+    pub fn plan_before_edits(&self) -> Option<String> {
+        let written = self.journal.planned()?;
+        let is_written = |text: &str| short_digest(text.as_bytes()) == written;
+        let text = self.plan_text().ok().filter(|text| !is_written(text))?;
+        let kept = fs::read_to_string(self.folder.join(WRITTEN)).ok()?;
+        (is_written(&kept) && text != kept).then_some(kept)
+    }
+
+    /// Whether a person has edited the plan since it was written.
+    pub fn is_plan_edited(&self) -> bool {
+        let text = self.plan_text().ok().map(|text| short_digest(text.as_bytes()));
+        text.is_some() && text.as_deref() != self.journal.planned()
+    }
+
+    /// Notes what a person has decided about steps of the plan.
+    pub fn note_decided(&mut self, decided: Vec<Decided>, by: &str) -> Result<(), LedgerError> {
+        match decided.is_empty() {
+            true => Ok(()),
+            false => self.journal.append(Entry::Decided { decided, by: by.to_owned() }),
+        }
+    }
+
+    /// Keeps a copy of the plan as it was edited, before a new one takes its place.
+    pub fn keep_edited_plan(&self) -> Result<PathBuf, LedgerError> {
+        self.write("plan-edited.toml", self.plan_text()?.as_bytes())
     }
 
     /// Keeps a survey.
@@ -307,7 +339,7 @@ impl Case {
                 places.extend(piece.otherwise());
             }
         }
-        places.extend(self.borrowed_values()?);
+        places.extend(self.lent_values()?);
         Ok(places)
     }
 
@@ -453,7 +485,7 @@ fn read_json<T: DeserializeOwned>(path: &Path) -> Result<T, LedgerError> {
         .map_err(|error| LedgerError::Damaged { path: path.to_owned(), why: error.to_string() })
 }
 
-fn write_json<T: Serialize>(path: &Path, value: &T) -> Result<(), LedgerError> {
+pub(crate) fn write_json<T: Serialize>(path: &Path, value: &T) -> Result<(), LedgerError> {
     let text = serde_json::to_vec_pretty(value).map_err(std::io::Error::from).map_err(LedgerError::io(path))?;
     durable::replace(path, &text).map_err(LedgerError::io(path))
 }

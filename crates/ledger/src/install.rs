@@ -2,15 +2,26 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use stubble_core::confirm::Brought;
 use stubble_core::logs::{Diagnosis, diagnose, meanings};
 use stubble_core::payloads::Launch;
 use stubble_machine::{Alter, Watch};
 
-use crate::case::short_digest;
+use crate::case::{short_digest, write_json};
 use crate::journal::Entry;
 use crate::{Case, LedgerError, Moment};
 
 const LARGEST_PAYLOAD: u64 = 2 << 30;
+
+/// The file of the case that says what setup has brought.
+const BROUGHT: &str = "brought.json";
+
+impl Case {
+    /// What runs of setup have brought that finished, since anything was taken or put back; `None` where there was none.
+    pub fn brought(&self) -> Result<Option<Brought>, LedgerError> {
+        if self.journal.installed_since().is_none() { Ok(None) } else { self.read(BROUGHT) }
+    }
+}
 
 /// What an installer's run came to.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -41,10 +52,20 @@ pub fn install(
 ) -> Result<InstallReport, LedgerError> {
     let _held = case.hold(machine)?;
     let bytes = machine.read_installer(payload, LARGEST_PAYLOAD)?;
-    case.keep_survey(Moment::BeforeInstall, &machine.survey()?)?;
+    let before = machine.survey()?;
+    // A second run of setup goes over what the first one has brought.
+    if case.journal.installed_since().is_none() {
+        case.keep_survey(Moment::BeforeInstall, &before)?;
+    }
     let launch = Launch::of(&bytes);
     let run = machine.run_installer(payload, &launch, limit, watch)?;
-    case.keep_survey(Moment::AfterInstall, &machine.survey()?)?;
+    let after = machine.survey()?;
+    case.keep_survey(Moment::AfterInstall, &after)?;
+    if meanings::is_success(run.code) {
+        let mut brought = case.brought()?.unwrap_or_default();
+        brought.add_run(&before, &after);
+        write_json(&case.folder().join(BROUGHT), &brought)?;
+    }
     let runs = case.journal.lines().iter().filter(|line| matches!(line.entry, Entry::Installed { .. })).count();
     let log = format!("logs/install-{}.log", runs + 1);
     case.write(&log, &run.log)?;

@@ -125,6 +125,17 @@ impl Case {
     }
 }
 
+impl Case {
+    /// The values that were otherwise on our behalf, now or before they were given back.
+    pub(crate) fn lent_values(&self) -> Result<Vec<Place>, LedgerError> {
+        let mut places = Vec::new();
+        for loan in self.journal.loans() {
+            places.extend(self.record(loan.deed)?.iter().flat_map(Piece::otherwise));
+        }
+        Ok(places)
+    }
+}
+
 impl Borrowed {
     /// Whether it is still to be given back.
     pub fn is_out(&self) -> bool {

@@ -33,9 +33,9 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let meant = payload.as_ref().map(|file| (file.path.as_str(), &file.package));
     let borrowed = work.case.borrowed_values()?;
     // Once setup has worked, what an older log says explains nothing any more.
-    let log: Option<ReadLog> = match work.case.journal.installed_since() {
-        None => work.case.read(DIAGNOSIS)?,
-        Some(_) => None,
+    let log: Option<ReadLog> = match work.case.journal.last_setup() {
+        Some(true) => None,
+        _ => work.case.read(DIAGNOSIS)?,
     };
     let log = log.as_ref().and_then(|read| Some((read.log.as_str(), read.run.as_ref()?)));
     let subject = &work.case.about.subject;

@@ -3,7 +3,8 @@
 use std::collections::BTreeSet;
 
 use stubble_core::confirm::{
-    Finding, Installed, Receipt, Started, Verdict, brought, clean, installed, judge, outside, restless, seal,
+    Because, Finding, Installed, Receipt, Remains, Started, Verdict, Wanted, brought, installed, judge, outside,
+    remains, repaired, restless, seal,
 };
 use stubble_core::footprint::{compare as compare_print, on_machine};
 use stubble_core::model::path::leaf;
@@ -11,10 +12,10 @@ use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
 use stubble_core::packages::{Package, Registered};
-use stubble_core::plan::StepKind;
+use stubble_core::plan::{Plan, Step, StepKind, parse};
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
-use stubble_core::trace::{Decision, Trace};
+use stubble_core::trace::Trace;
 use stubble_ledger::{Borrowed, Deed, DeedState, Entry, Moment, check_receipt};
 
 use super::show;
@@ -93,33 +94,35 @@ struct Ran {
 fn receipt(work: &Work) -> Result<Receipt, CliError> {
     let trace = work.trace();
     let ran = last_install(work)?;
-    let appeared: BTreeSet<Place> = ran
-        .iter()
-        .flat_map(|ran| &ran.changes)
-        .filter(|change| change.how == Difference::Appeared)
-        .map(|change| change.place.folded())
-        .collect();
-    let product = ran.as_ref().and_then(|ran| ran.package.as_ref()).map(|(package, _)| package.product_code);
-    let mut left = clean(&work.survey, &trace, &appeared, product);
-    say_what_is_put_off(work, &mut left);
-    let clean = match (left.is_empty(), work.survey.gaps.is_empty()) {
+    let plan = work.case.plan_text().ok().and_then(|text| parse(&text).ok());
+    let repair = plan.as_ref().filter(|plan| plan.is_repair() && ran.is_none() && work.case.journal.is_carried_out());
+    let remains = what_remains(work, &trace, ran.as_ref(), plan.as_ref().filter(|plan| !plan.is_repair()))?;
+    let of = |because: Because| remains.iter().filter(move |one| one.because == because);
+    let left: Vec<Finding> = of(Because::LeftOver).map(Remains::finding).collect();
+    let nothing_was_asked = repair.is_some() || ran.is_some() && !work.has_begun();
+    let is_open = of(Because::PutOff).chain(of(Because::Refused)).next().is_some();
+    let clean = match (left.is_empty(), is_open || !work.survey.gaps.is_empty()) {
+        _ if nothing_was_asked => Verdict::NotDone,
         (false, _) => Verdict::No,
-        (true, false) => Verdict::Unknown,
-        (true, true) => Verdict::Yes,
+        (true, true) => Verdict::Unknown,
+        (true, false) => Verdict::Yes,
     };
-    let install = match &ran {
-        Some(Ran { package: Some((package, bytes)), .. }) => {
+    let install = match (&ran, repair) {
+        (Some(Ran { package: Some((package, bytes)), .. }), _) => {
             let path = work.case.about.payload.clone().unwrap_or_default();
             let contents = package.contents(bytes).map_err(|source| CliError::Payload { path, source })?;
             let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
             Some(installed(package, &contents, &work.survey, &read))
         }
-        Some(Ran { package: None, what, changes, .. }) => {
+        (Some(Ran { package: None, what, changes, .. }), _) => {
             Some(brought(what, changes, &restless(&work.survey.facts), &work.survey))
         }
-        None => None,
+        (None, Some(plan)) => {
+            Some(repaired(plan, &|path| work.machine.observe().digests(&[path.to_owned()]).pop().flatten()))
+        }
+        (None, None) => None,
     };
-    let install = with_footprint(work, install)?;
+    let install = if repair.is_some() { install } else { with_footprint(work, install)? };
     let proof = match work.case.survey(Moment::BeforeClear)? {
         Some(before) => {
             let after = ran.as_ref().map_or(&work.survey, |ran| &ran.before);
@@ -131,14 +134,18 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         }
         None => None,
     };
-    let kept = trace.remnants.iter().filter(|remnant| remnant.decision == Decision::Keep);
+    let elsewhere = ran.as_ref().map(|ran| elsewhere(ran, &trace, &work.survey)).unwrap_or_default();
+    let told = |because: &[Because]| -> Vec<Remains> {
+        remains.iter().filter(|one| because.contains(&one.because)).cloned().collect()
+    };
     Ok(Receipt {
         machine: work.survey.facts.computer.clone(),
         subject: work.case.about.subject.name.clone(),
         written: stubble_machine::now().to_string(),
         clean,
-        left,
-        kept: kept.map(|remnant| (remnant.place.clone(), remnant.reason.clone())).collect(),
+        left: if nothing_was_asked { Vec::new() } else { left },
+        still_there: told(&[Because::Undecided, Because::PutOff, Because::Refused]),
+        kept: told(&[Because::Kept]).into_iter().map(|one| (one.place, one.told)).collect(),
         installed: verdict(install.as_ref().map(|install| install.findings.is_empty())),
         install,
         started: None,
@@ -147,13 +154,48 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
             answer => answer,
         },
         proof,
-        changed_by_installer: ran.as_ref().map(|ran| elsewhere(ran, &trace, &work.survey)).unwrap_or_default(),
+        changed_by_installer: elsewhere,
         still_closed: still_closed(work),
         still_borrowed: work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(|loan| loan.title).collect(),
         could_not_look: work.survey.gaps.clone(),
         journal: work.case.journal.head().to_owned(),
         seal: String::new(),
     })
+}
+
+/// What is still there of the product, with why.
+fn what_remains(work: &Work, trace: &Trace, ran: Option<&Ran>, plan: Option<&Plan>) -> Result<Vec<Remains>, CliError> {
+    let mut brought = work.case.brought()?.unwrap_or_default();
+    if let Some(Ran { package: Some((package, _)), .. }) = ran {
+        brought.add_package(package, &work.survey, &work.registered);
+    }
+    let journal = &work.case.journal;
+    let deeds = journal.deeds();
+    let put_off: Vec<Place> =
+        deeds.iter().filter(|deed| deed.state == DeedState::PutOff).map(|deed| deed.place.clone()).collect();
+    let refused = journal.refused();
+    let was_tried = |step: &&Step| {
+        deeds.iter().any(|deed| deed.step == step.id && deed.place == step.place)
+            || refused.iter().any(|(id, _)| *id == step.id)
+    };
+    let spared: Vec<String> = match ran.is_some() {
+        true => plan
+            .into_iter()
+            .flat_map(Plan::chosen)
+            .filter(|step| !was_tried(step))
+            .map(|step| step.id.clone())
+            .collect(),
+        false => Vec::new(),
+    };
+    let wanted = Wanted {
+        plan,
+        decided: &journal.decided(),
+        put_off: &put_off,
+        refused: &refused,
+        spared: &spared,
+        brought: &brought,
+    };
+    Ok(remains(&work.survey, trace, &wanted))
 }
 
 /// Adds what the case's footprint says, where the product is there: alone, or beside its package.
@@ -169,16 +211,6 @@ fn with_footprint(work: &Work, install: Option<Installed>) -> Result<Option<Inst
     install.findings.extend(more);
     install.told_by = format!("{} and footprint", install.teller());
     Ok(Some(install))
-}
-
-/// What goes at the machine's next start needs no new plan.
-fn say_what_is_put_off(work: &Work, left: &mut [Finding]) {
-    let deeds = work.case.journal.deeds();
-    for finding in left {
-        if deeds.iter().any(|deed| deed.state == DeedState::PutOff && finding.place.is_within(&deed.place)) {
-            finding.advice = "It goes at the next start: `stubble restart`, then `stubble resume`.".to_owned();
-        }
-    }
 }
 
 /// Programs that were ended, are on the disk, and do not run.

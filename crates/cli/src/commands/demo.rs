@@ -2,13 +2,14 @@
 
 use std::path::PathBuf;
 
-use stubble_core::plan::Step;
+use stubble_core::plan::{Plan, Step};
 use stubble_core::survey::compare::{compare, count};
 use stubble_ledger::Moment;
 
 use super::mend::{self, Guide, Stage};
 use super::{clear, diagnose, install, putback, why};
 use crate::args::{self, Clear, Consent};
+use crate::asking::Answer;
 use crate::errors::CliError;
 use crate::machines;
 use crate::views::terminal;
@@ -37,7 +38,7 @@ pub fn run(args: &args::Demo, ui: &mut Ui) -> Result<Exit, CliError> {
     let settings = Settings { case, json: false };
     ui.print(&terminal::demo_beginning(&folder));
     let open = args::Open { name: PRODUCT.to_owned(), on, ..args::Open::default() };
-    let job = mend::Job { open: &open, borrow: &[], consent: YES };
+    let job = mend::Job { open: &open, borrow: &[], without_installer: false, consent: YES };
     let exit = mend::stages(&job, &mut Story { shown }, &settings, ui)?;
     ui.print(&terminal::demo_end(&settings.case));
     Ok(exit)
@@ -117,14 +118,18 @@ impl Guide for Story {
         drop(work);
         story(ui, "As it was, time stamps included. So we clear again, for good.");
         typed(ui, "clear");
-        clear::run(Clear { consent: YES, no_restore_point: false }, settings, ui)?;
+        clear::run(Clear { consent: YES, ..Clear::default() }, settings, ui)?;
         Ok(())
     }
 
-    fn decide(&mut self, step: &Step, ui: &mut Ui) -> Result<bool, CliError> {
+    fn is_person(&self) -> bool {
+        true
+    }
+
+    fn decide(&mut self, _: &Work, _: &Plan, step: &Step, ui: &mut Ui) -> Result<Answer, CliError> {
         story(ui, "Batch Clock is somebody else's program, so the plan asks. Maren says it may be closed for now.");
         typed(ui, &format!("plan --take {}", step.id));
-        Ok(true)
+        Ok(Answer::Take)
     }
 }
 

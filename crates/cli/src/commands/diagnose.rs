@@ -89,7 +89,7 @@ fn one(name: &str, around: Option<u64>, work: Option<&mut Work>) -> Result<Diagn
         }
         if let Some(run) = diagnosis.main() {
             let from = format!("the log {name}");
-            learned = leads_of(run, &from, &work.case.about.subject, &work.registered);
+            learned = leads_of(run, &from, &work.case.about.subject, &work.survey, &work.registered);
             if !learned.is_empty() {
                 work.case.learn(&from, learned.clone())?;
             }

@@ -2,7 +2,6 @@
 
 use stubble_core::confirm::seal::sha256;
 use stubble_core::logs::diagnose;
-use stubble_core::trace::Decision;
 use stubble_core::watch::{Shown, Sign};
 use stubble_ledger::install;
 
@@ -78,13 +77,10 @@ fn gently(
     rungs.sort_unstable();
     rungs.dedup();
     for (done, rung) in rungs.iter().enumerate() {
-        let mut part = plan.clone();
-        for step in part.steps.iter_mut().filter(|step| step.rung != *rung && step.decision == Decision::Remove) {
-            step.decision = Decision::Keep;
-        }
         ui.tell(&format!("note: rung {rung}\n"));
-        let exit = clear::carry(work, &part, settings, ui)?;
-        if exit != Exit::Done {
+        let exit = clear::carry(work, &plan, Some(*rung), settings, ui)?;
+        // What could not be done may not be needed, or a later rung does without it.
+        if exit == Exit::Restart {
             return Ok(exit);
         }
         if once(work, file, args, settings, ui)? {

@@ -1,12 +1,15 @@
 //! `mend`: the whole job, guided.
 
-use stubble_core::plan::Step;
+use stubble_core::logs::meanings::is_success;
+use stubble_core::plan::{Plan, Step};
 use stubble_core::subject::names::squashed;
 use stubble_core::trace::Decision;
 use stubble_ledger::{Case, Entry, Journal};
 
 use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, resume, trace};
-use crate::args::{self, Clear, Confirm, Consent};
+use crate::args::{self, Always, Clear, Confirm, Consent};
+use crate::asking::{self, Answer};
+use crate::deciding;
 use crate::errors::CliError;
 use crate::machines::full;
 use crate::views::terminal;
@@ -32,13 +35,17 @@ pub trait Guide {
     fn before(&mut self, stage: Stage, settings: &Settings, ui: &mut Ui) -> Result<(), CliError>;
     /// After a stage.
     fn after(&mut self, stage: Stage, settings: &Settings, ui: &mut Ui) -> Result<(), CliError>;
-    /// Whether a step that asks is carried out.
-    fn decide(&mut self, step: &Step, ui: &mut Ui) -> Result<bool, CliError>;
+    /// What becomes of a step that asks, and of all that ask in its rung.
+    fn decide(&mut self, work: &Work, plan: &Plan, step: &Step, ui: &mut Ui) -> Result<Answer, CliError>;
+    /// Whether what it decides is a person's decision, which later plans keep.
+    fn is_person(&self) -> bool;
 }
 
 /// The guide of `mend`: headings, and questions at the terminal.
 struct Asking {
     yes: bool,
+    /// The answer that was given beforehand.
+    always: Option<Always>,
 }
 
 impl Guide for Asking {
@@ -57,20 +64,42 @@ impl Guide for Asking {
         Ok(())
     }
 
-    fn after(&mut self, _: Stage, _: &Settings, _: &mut Ui) -> Result<(), CliError> {
-        Ok(())
+    /// Long stages stop for reading.
+    fn after(&mut self, stage: Stage, _: &Settings, ui: &mut Ui) -> Result<(), CliError> {
+        let is_long = matches!(stage, Stage::Check | Stage::Trace | Stage::Plan);
+        if !is_long || self.yes || !ui.can_ask {
+            return Ok(());
+        }
+        match ui.answer(terminal::READ_ON)?.to_lowercase().as_str() {
+            "q" | "quit" => Err(CliError::Ended),
+            _ => Ok(()),
+        }
     }
 
-    fn decide(&mut self, step: &Step, ui: &mut Ui) -> Result<bool, CliError> {
-        // Without a person, what asks for one stays as it is.
-        if self.yes { Ok(false) } else { ui.ask(&terminal::decision(step)) }
+    fn decide(&mut self, work: &Work, plan: &Plan, step: &Step, ui: &mut Ui) -> Result<Answer, CliError> {
+        match self.always {
+            Some(Always::Take) => Ok(Answer::Take),
+            // Without a person, what asks for one stays as it is.
+            Some(Always::Keep) => Ok(Answer::Keep),
+            None if self.yes => Ok(Answer::Keep),
+            None => asking::ask(work, plan, step, ui),
+        }
+    }
+
+    fn is_person(&self) -> bool {
+        self.always.is_some() || !self.yes
     }
 }
 
 pub fn run(args: &args::Mend, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let plain = Settings { json: false, ..settings.clone() };
-    let job = Job { open: &args.open, borrow: &args.borrow, consent: args.consent };
-    stages(&job, &mut Asking { yes: args.consent.yes }, &plain, ui)
+    let job = Job {
+        open: &args.open,
+        borrow: &args.borrow,
+        without_installer: args.without_installer,
+        consent: args.consent,
+    };
+    stages(&job, &mut Asking { yes: args.consent.yes, always: args.decide }, &plain, ui)
 }
 
 /// What is to be done.
@@ -79,6 +108,8 @@ pub struct Job<'a> {
     pub open: &'a args::Open,
     /// Loans for the time of the work.
     pub borrow: &'a [String],
+    /// Whether a whole product may be taken where no installer for it is known.
+    pub without_installer: bool,
     /// Whether to ask.
     pub consent: Consent,
 }
@@ -125,7 +156,11 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
                 borrow_all(job.borrow, settings, ui)?;
                 match from {
                     Stage::Clear => resume::run(job.consent, settings, ui)?,
-                    _ => clear::run(Clear { consent: job.consent, no_restore_point: false }, settings, ui)?,
+                    _ => clear::run(
+                        Clear { consent: job.consent, without_installer: job.without_installer, ..Clear::default() },
+                        settings,
+                        ui,
+                    )?,
                 }
             }
             Stage::Install => install::run(
@@ -171,13 +206,11 @@ fn begun(open: &args::Open, settings: &Settings) -> Result<Option<(String, Stage
 fn reached(journal: &Journal) -> Stage {
     let last = journal.entries().rev().find_map(|entry| match entry {
         Entry::Opened { .. } => Some(Stage::Check),
-        Entry::Planned { .. } | Entry::Undone { .. } => Some(Stage::Plan),
+        Entry::Planned { .. } | Entry::Decided { .. } | Entry::Undone { .. } => Some(Stage::Plan),
         Entry::Intent { .. } | Entry::PutOff { .. } => Some(Stage::Clear),
         Entry::Cleared { left: 0, .. } => Some(Stage::Install),
         Entry::Cleared { .. } => Some(Stage::Clear),
-        Entry::Installed { .. } => {
-            Some(if journal.installed_since().is_some() { Stage::Confirm } else { Stage::Check })
-        }
+        Entry::Installed { code, .. } => Some(if is_success(*code) { Stage::Confirm } else { Stage::Check }),
         Entry::Confirmed { .. } => Some(Stage::Report),
         _ => None,
     });
@@ -196,17 +229,39 @@ fn borrow_all(names: &[String], settings: &Settings, ui: &mut Ui) -> Result<(), 
     borrow::take(&mut work, &loans, true, ui)
 }
 
-/// Writes the plan, and asks about each step that needs a person.
+/// Shows the plan, a new one where the old one was carried out, and asks about what is undecided.
 fn planned(guide: &mut dyn Guide, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
-    let none = args::Plan { anew: true, ..args::Plan::default() };
-    let exit = plan::run(&none, settings, ui)?;
     let mut work = Work::begin(settings)?;
-    let plan = work.plan()?;
-    for step in plan.steps.into_iter().filter(|step| step.decision == Decision::Ask) {
-        let take = guide.decide(&step, ui)?;
-        let names = vec![step.id.clone()];
-        let (take, keep) = if take { (names, Vec::new()) } else { (Vec::new(), names) };
-        plan::decide(&mut work, &args::Plan { take, keep, ..args::Plan::default() })?;
+    let is_over = work.plan().is_ok_and(|plan| plan::is_over(&work, &plan));
+    let mut plan = plan::shown(&mut work, &args::Plan { anew: is_over, ..args::Plan::default() }, settings, ui)?;
+    let mut decided = Vec::new();
+    for number in 0..plan.steps.len() {
+        if plan.steps[number].decision != Decision::Ask {
+            continue;
+        }
+        let answer = guide.decide(&work, &plan, &plan.steps[number], ui)?;
+        let (decision, all) = match answer {
+            Answer::Take => (Decision::Remove, false),
+            Answer::Keep => (Decision::Keep, false),
+            Answer::TakeAll => (Decision::Remove, true),
+            Answer::KeepAll => (Decision::Keep, true),
+            Answer::Later => continue,
+            Answer::Quit => {
+                plan::keep_decided(&mut work, &plan, decided)?;
+                return Err(CliError::Ended);
+            }
+        };
+        let rung = plan.steps[number].rung;
+        let is_meant = |(at, step): &(usize, &mut Step)| {
+            *at == number || all && step.rung == rung && step.decision == Decision::Ask
+        };
+        for (_, step) in plan.steps.iter_mut().enumerate().filter(is_meant) {
+            match guide.is_person() {
+                true => decided.push(deciding::set(&work, step, decision, "")),
+                false => step.decision = decision,
+            }
+        }
     }
-    Ok(exit)
+    plan::keep_decided(&mut work, &plan, decided)?;
+    Ok(Exit::Done)
 }

@@ -21,12 +21,13 @@ mod putback;
 mod report;
 mod restart;
 mod resume;
+mod status;
 mod trace;
 mod why;
 
 use stubble_ledger::Case;
 
-use crate::args::{Args, Command, Putback};
+use crate::args::{self, Args, Command, Putback};
 use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::views::terminal;
@@ -37,15 +38,26 @@ use crate::{Exit, Ui};
 pub fn run(args: Args, ui: &mut Ui) -> Result<Exit, CliError> {
     let case = args.case.unwrap_or_else(|| default_case().to_owned());
     let settings = Settings { case, json: args.json };
+    let command = match args.command {
+        Some(command) => command,
+        None if Case::is_in(&settings.case) => Command::Status(args::Status::default()),
+        None => {
+            ui.show_help();
+            return Ok(Exit::Usage);
+        }
+    };
     // Guided work that waits for a restart is not over.
     let is_over = !Case::waits_for_start(&settings.case);
     let lent = || Case::loans_out(&settings.case).iter().any(|loan| loan.for_mend);
-    if changes_the_machine(&args.command) && is_over && lent() {
+    if changes_the_machine(&command) && is_over && lent() {
         ui.tell("note: an earlier `stubble mend` was interrupted; what it had borrowed is given back now\n");
         giveback::after_mend(&settings, ui)?;
     }
-    let tells = !matches!(args.command, Command::Loans | Command::Giveback(_) | Command::Open(_) | Command::Demo(_));
-    let outcome = one(args.command, &settings, ui);
+    let tells = !matches!(
+        command,
+        Command::Status(_) | Command::Loans | Command::Giveback(_) | Command::Open(_) | Command::Demo(_)
+    );
+    let outcome = one(command, &settings, ui);
     if tells {
         note_loans(&settings, ui);
     }
@@ -77,6 +89,7 @@ fn changes_the_machine(command: &Command) -> bool {
 fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     match command {
         Command::Open(args) => open::run(&args, settings, ui),
+        Command::Status(args) => status::run(&args, settings, ui),
         Command::Check => check::run(settings, ui),
         Command::Diagnose(args) => diagnose::run(&args, settings, ui),
         Command::Footprint(args) => footprint::run(&args, settings, ui),

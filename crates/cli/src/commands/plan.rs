@@ -1,12 +1,14 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
-use stubble_core::plan::{Plan, build_in_order, repair, to_toml};
-use stubble_core::trace::Decision;
-use stubble_ledger::{Case, Entry, LedgerError};
+use stubble_core::plan::{Decided, Step, to_toml};
+use stubble_core::plan::{Plan, build_in_order, by_hand, carry_over, differences, is_rewritten, parse, repair, state};
+use stubble_core::trace::Trace;
+use stubble_ledger::LedgerError;
 use stubble_machine::MachineError;
 
 use super::show;
 use crate::args;
+use crate::deciding::decide;
 use crate::errors::CliError;
 use crate::narrow::Wanted;
 use crate::views::terminal;
@@ -15,12 +17,140 @@ use crate::{Exit, Ui};
 
 pub fn run(args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
-    work.note_new_install(ui);
-    let plan = decide(&mut work, args)?;
-    let path = work.case.plan_path();
-    note_vault(&work, ui);
-    show(&plan, settings, ui, |plan, width| terminal::planned(plan, &path, width));
+    shown(&mut work, args, settings, ui)?;
     Ok(Exit::Done)
+}
+
+/// Shows the plan of the case, see [`planned`].
+pub fn shown(work: &mut Work, args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Plan, CliError> {
+    work.note_new_install(ui);
+    let plan = planned(work, args, ui)?;
+    let path = work.case.plan_path();
+    note_vault(work, ui);
+    show(&plan, settings, ui, |plan, width| terminal::planned(plan, &path, width));
+    Ok(plan)
+}
+
+/// Writes a plan after decisions about its steps, if there are any.
+pub fn keep_decided(work: &mut Work, plan: &Plan, decided: Vec<Decided>) -> Result<(), CliError> {
+    adopt_edits(work)?;
+    work.case.note_decided(decided, "mend")?;
+    if to_toml(plan) != work.case.plan_text()? {
+        write(work, plan)?;
+    }
+    Ok(())
+}
+
+/// The plan of the case. It is made only where there is none yet or a new one is asked for, and changed only by
+/// decisions.
+pub fn planned(work: &mut Work, args: &args::Plan, ui: &mut Ui) -> Result<Plan, CliError> {
+    let old = match work.case.plan_text() {
+        Ok(text) => Some(text),
+        Err(LedgerError::NoPlan(_)) => None,
+        Err(error) => return Err(error.into()),
+    };
+    let decides = !(args.take.is_empty() && args.keep.is_empty()) || args.decide.is_some();
+    match old {
+        Some(text) if !args.anew && (!args.repair || decides && parse(&text).is_ok_and(|plan| plan.is_repair())) => {
+            let mut plan = work.checked(&text)?;
+            if decides {
+                adopt_edits(work)?;
+                let decided = decide(work, &mut plan, args)?;
+                work.case.note_decided(decided, "command line")?;
+                write(work, &plan)?;
+            }
+            note_age(work, &plan, ui);
+            shown_part(work, plan, args)
+        }
+        old => made(work, args, old.as_deref(), ui),
+    }
+}
+
+/// Makes a new plan, with what was decided before.
+fn made(work: &mut Work, args: &args::Plan, old: Option<&str>, ui: &mut Ui) -> Result<Plan, CliError> {
+    let mut plan = match args.repair {
+        true => repair_plan(work)?,
+        false => removal_plan(work, args)?,
+    };
+    let rewritten = adopt_edits(work)?;
+    carry_over(&mut plan, &work.case.journal.decided());
+    let decided = decide(work, &mut plan, args)?;
+    let text = to_toml(&plan);
+    // What is written must be readable and allowed; a plan of our own is no exception.
+    work.checked(&text)?;
+    work.case.note_decided(decided, "command line")?;
+    if let Some(old) = old {
+        if rewritten {
+            let kept = work.case.keep_edited_plan()?;
+            ui.tell(&format!("note: the plan as you edited it is in {} now\n", kept.display()));
+        }
+        if let Ok(old) = parse(old) {
+            ui.tell(&terminal::plan_differs(&differences(&old, &plan), ui.width));
+        }
+    }
+    write(work, &plan)?;
+    Ok(plan)
+}
+
+fn removal_plan(work: &Work, args: &args::Plan) -> Result<Plan, CliError> {
+    let wanted = Wanted::of(&args.narrow, work)?;
+    let mut trace = work.trace();
+    trace.remnants.retain(|remnant| wanted.has(remnant));
+    let order = work.footprint()?.unwrap_or_default().uninstall_order;
+    Ok(build_in_order(&work.survey, &work.registered, &trace, &work.case.about.subject.name, &order))
+}
+
+fn write(work: &mut Work, plan: &Plan) -> Result<(), CliError> {
+    let text = to_toml(plan);
+    work.checked(&text)?;
+    Ok(work.case.set_plan(&text, plan.steps.len())?)
+}
+
+/// Notes what a person has decided in the plan's file. Tells whether they have edited more of it than decisions.
+pub fn adopt_edits(work: &mut Work) -> Result<bool, CliError> {
+    if !work.case.is_plan_edited() {
+        return Ok(false);
+    }
+    let written = work.case.plan_before_edits().and_then(|text| parse(&text).ok());
+    let (Some(written), Ok(edited)) = (written, parse(&work.case.plan_text()?)) else { return Ok(true) };
+    let decided = by_hand(&written, &edited, &work.case.journal.decided());
+    work.case.note_decided(decided, "plan file")?;
+    Ok(is_rewritten(&written, &edited))
+}
+
+/// Says where the machine is no longer as the plan has it.
+fn note_age(work: &Work, plan: &Plan, ui: &mut Ui) {
+    let now = |step: &Step| state(&work.survey, &step.place, &step.parts);
+    let (mut gone, mut changed) = (Vec::new(), Vec::new());
+    for step in plan.chosen() {
+        match now(step) {
+            None if step.expect.is_empty() => {}
+            None => gone.push(step.id.as_str()),
+            Some(now) if now != step.expect => changed.push(step.id.as_str()),
+            Some(_) => {}
+        }
+    }
+    let is_over = is_over(work, plan);
+    ui.tell(&terminal::plan_age(is_over, &gone, &changed, ui.width));
+}
+
+/// Whether a plan was carried out, and nothing of it is there to be done.
+pub fn is_over(work: &Work, plan: &Plan) -> bool {
+    let is_to_do = |step: &Step| state(&work.survey, &step.place, &step.parts).is_some_and(|now| now == step.expect);
+    work.case.journal.is_carried_out() && !plan.chosen().any(is_to_do)
+}
+
+/// The steps that are asked for; all where nothing narrows them.
+fn shown_part(work: &Work, mut plan: Plan, args: &args::Plan) -> Result<Plan, CliError> {
+    if args.narrow.is_wide() {
+        return Ok(plan);
+    }
+    let wanted = Wanted::of(&args.narrow, work)?;
+    let Trace { remnants, .. } = work.trace();
+    let places: Vec<_> =
+        remnants.iter().filter(|remnant| wanted.has(remnant)).map(|remnant| remnant.place.folded()).collect();
+    plan.steps.retain(|step| places.contains(&step.place.folded()));
+    Ok(plan)
 }
 
 /// Says what a vault on another disk cannot keep.
@@ -39,35 +169,6 @@ fn note_vault(work: &Work, ui: &mut Ui) {
     }
 }
 
-/// Writes the plan, new or with these decisions.
-pub fn decide(work: &mut Work, args: &args::Plan) -> Result<Plan, CliError> {
-    let deciding = !(args.take.is_empty() && args.keep.is_empty());
-    let plan = match work.case.plan_text() {
-        Ok(text) if args.repair && !args.anew && edited(&work.case, &text) => {
-            return Err(CliError::PlanEdited(work.case.plan_path()));
-        }
-        _ if args.repair => decided(repair_plan(work)?, args)?,
-        Ok(text) if deciding && !args.anew => decided(work.checked(&text)?, args)?,
-        Ok(text) if !args.anew && edited(&work.case, &text) => {
-            return Err(CliError::PlanEdited(work.case.plan_path()));
-        }
-        Ok(_) | Err(LedgerError::NoPlan(_)) => {
-            let wanted = Wanted::of(&args.narrow, work)?;
-            let mut trace = work.trace();
-            trace.remnants.retain(|remnant| wanted.has(remnant));
-            let order = work.footprint()?.unwrap_or_default().uninstall_order;
-            let subject = &work.case.about.subject.name;
-            decided(build_in_order(&work.survey, &work.registered, &trace, subject, &order), args)?
-        }
-        Err(error) => return Err(error.into()),
-    };
-    let text = to_toml(&plan);
-    // What is written must be readable and allowed; a plan of our own is no exception.
-    work.checked(&text)?;
-    work.case.set_plan(&text, plan.steps.len())?;
-    Ok(plan)
-}
-
 /// The steps that put single files right, with what they are to hold in the case folder.
 fn repair_plan(work: &Work) -> Result<Plan, CliError> {
     let Some(path) = work.case.about.payload.clone() else {
@@ -84,23 +185,4 @@ fn repair_plan(work: &Work) -> Result<Plan, CliError> {
         work.case.keep_content(&content)?;
     }
     Ok(plan)
-}
-
-fn decided(mut plan: Plan, args: &args::Plan) -> Result<Plan, CliError> {
-    for (names, decision) in [(&args.take, Decision::Remove), (&args.keep, Decision::Keep)] {
-        for name in names {
-            let step = plan.steps.iter_mut().find(|step| step.id.eq_ignore_ascii_case(name));
-            step.ok_or_else(|| CliError::NoStep(name.clone()))?.decision = decision;
-        }
-    }
-    Ok(plan)
-}
-
-/// Whether the file is another than the one that was written last.
-fn edited(case: &Case, text: &str) -> bool {
-    let written = case.journal.entries().rev().find_map(|entry| match entry {
-        Entry::Planned { digest, .. } => Some(digest),
-        _ => None,
-    });
-    written.is_some_and(|digest| *digest != stubble_ledger::short_digest(text.as_bytes()))
 }

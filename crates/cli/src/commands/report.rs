@@ -102,6 +102,7 @@ fn is_turn(entry: &Entry) -> bool {
         entry,
         Entry::Opened { .. }
             | Entry::Planned { .. }
+            | Entry::Decided { .. }
             | Entry::Chosen { .. }
             | Entry::Borrow { .. }
             | Entry::GivenBack { .. }
@@ -138,6 +139,13 @@ fn event(at: &str, entry: &Entry) -> Option<Event> {
     let text = match entry {
         Entry::Opened { subject, computer } => format!("Case opened for {subject} on {computer}"),
         Entry::Planned { steps, .. } => format!("Plan of {steps} steps written"),
+        Entry::Decided { decided, by } => {
+            let told = decided.iter().map(|one| {
+                let why = if one.because.is_empty() { String::new() } else { format!(" ({})", one.because) };
+                format!("{} {}{why}", one.decision.word(), one.place)
+            });
+            format!("Decided ({by}): {}", told.collect::<Vec<_>>().join("; "))
+        }
         Entry::Intent { step, kind, place, title, .. } => {
             format!("{step}: {} {}", kind.words(), words::object(place, title))
         }

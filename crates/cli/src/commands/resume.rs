@@ -15,5 +15,5 @@ pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliE
     consent(args.yes, &format!("Go on with the plan on {}?", work.survey.facts.computer), ui)?;
     work.finish_half_done()?;
     let plan = work.plan()?;
-    clear::carry(&mut work, &plan, settings, ui)
+    clear::carry(&mut work, &plan, None, settings, ui)
 }

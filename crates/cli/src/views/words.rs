@@ -1,7 +1,7 @@
 //! Numbers and places in words, the same in every view.
 
 use stubble_core::blockers::{Blocker, Severity};
-use stubble_core::confirm::{Installed, Receipt, Verdict};
+use stubble_core::confirm::{Because, Installed, Receipt, Verdict};
 use stubble_core::model::FileTime;
 use stubble_core::model::text::shown;
 use stubble_core::model::{Place, PlaceKind};
@@ -155,14 +155,29 @@ pub fn answer(blockers: &[Blocker]) -> String {
     }
 }
 
+/// Why it is not known whether a machine is clean.
+fn open_questions(receipt: &Receipt) -> String {
+    let number = |because| receipt.still_there.iter().filter(|one| one.because == because).count();
+    let open = [
+        (number(Because::PutOff), "at the next start", "goes", "go"),
+        (number(Because::Refused), "as long as the machine refuses", "stays", "stay"),
+        (receipt.could_not_look.len(), "looked at", "could not be", "could not be"),
+    ];
+    let told = open.iter().filter(|(number, ..)| *number > 0).map(|(number, rest, one, several)| {
+        format!("{} {} {rest}", count(*number, "place"), if *number == 1 { one } else { several })
+    });
+    format!("Clean as far as could be seen; {}.", told.collect::<Vec<_>>().join(", "))
+}
+
 /// The three questions of a receipt, with answer and figure.
 pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
     let clean = match receipt.clean {
         Verdict::No => format!("Not clean: {} of the old left.", count(receipt.left.len(), "place")),
-        Verdict::Unknown => format!(
-            "Clean as far as could be seen; {} could not be looked at.",
-            count(receipt.could_not_look.len(), "place")
-        ),
+        Verdict::Unknown => open_questions(receipt),
+        Verdict::NotDone if receipt.install.as_ref().is_some_and(Installed::is_by_plan) => {
+            "The plan put files right and took nothing, so nothing had to go.".to_owned()
+        }
+        Verdict::NotDone => "Nothing was taken before setup ran, so nothing had to go.".to_owned(),
         _ => "Clean: a new trace finds nothing of the old.".to_owned(),
     };
     let installed = match (&receipt.install, receipt.installed) {
@@ -171,6 +186,9 @@ pub fn answers(receipt: &Receipt) -> Vec<(Verdict, String)> {
             install.product,
             compared(install)
         ),
+        (Some(install), Verdict::Yes) if install.is_by_plan() => {
+            format!("Put right: {} as the plan says.", files_of(install))
+        }
         (Some(install), Verdict::Yes) => {
             format!("Installed right: {} as its {} says ({}).", install.product, install.teller(), compared(install))
         }

@@ -70,7 +70,7 @@ pub(crate) fn shortcut_fault(survey: &Survey, file: &str, leads_right: &dyn Fn(&
     }
 }
 
-const REPAIR: &str = "Replace it: `stubble plan --repair`, then `stubble clear`.";
+pub(super) const REPAIR: &str = "Replace it: `stubble plan --repair`, then `stubble clear`.";
 /// For setup programs, whose tables nobody can read.
 pub(super) const BY_SETUP: &str = "setup";
 pub(super) const REINSTALL: &str = "Run `stubble install` again.";

@@ -2,11 +2,13 @@
 
 mod brought;
 mod bystanders;
-mod clean;
 mod installed;
 mod receipt;
+mod remains;
+mod repaired;
 mod restless;
 pub mod seal;
+mod setup;
 mod started;
 
 use schemars::JsonSchema;
@@ -16,11 +18,13 @@ use crate::model::Place;
 
 pub use brought::brought;
 pub use bystanders::{Proof, outside};
-pub use clean::clean;
 pub(crate) use installed::shortcut_fault;
 pub use installed::{Installed, installed};
 pub use receipt::{Receipt, Verdict};
+pub use remains::{Because, Remains, Wanted, remains};
+pub use repaired::repaired;
 pub use restless::restless;
+pub use setup::Brought;
 pub use started::{Started, Trial, judge};
 
 /// One thing that is not as it should be.

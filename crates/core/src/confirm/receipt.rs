@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Finding, Installed, Proof, Started};
+use super::{Finding, Installed, Proof, Remains, Started};
 use crate::model::Place;
 use crate::survey::Gap;
 use crate::survey::compare::Change;
@@ -35,6 +35,9 @@ pub struct Receipt {
     pub clean: Verdict,
     /// What of the old is left.
     pub left: Vec<Finding>,
+    /// What is there for another reason: it is put off, the machine refuses, or nobody has decided.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub still_there: Vec<Remains>,
     /// What stays on purpose, with the reason.
     pub kept: Vec<(Place, String)>,
     /// The product is installed as its package says.

@@ -24,6 +24,7 @@ struct Section {
 #[derive(Clone, Debug)]
 pub struct Headers {
     machine: u16,
+    is_64: bool,
     directories: Vec<(u32, u32)>,
     sections: Vec<Section>,
 }
@@ -39,9 +40,9 @@ impl Headers {
             return None;
         }
         let optional = pe + 24;
-        let first = match u16_at(head, optional)? {
-            0x10B => optional + 96,
-            0x20B => optional + 112,
+        let (first, is_64) = match u16_at(head, optional)? {
+            0x10B => (optional + 96, false),
+            0x20B => (optional + 112, true),
             _ => return None,
         };
         let directory =
@@ -58,9 +59,15 @@ impl Headers {
         };
         Some(Self {
             machine: u16_at(head, pe + 4)?,
+            is_64,
             directories: (0..=SIGNATURE).map_while(directory).collect(),
             sections: (0..usize::from(u16_at(head, pe + 6)?)).map_while(section).collect(),
         })
+    }
+
+    /// Whether it has addresses of 64 bits, and so loads libraries of that kind.
+    pub fn is_64(&self) -> bool {
+        self.is_64
     }
 
     /// The processor architecture that it is made for, in the words of installer packages; empty for a rare one.

@@ -3,11 +3,12 @@
 use super::{Class, Footprint, on_machine};
 use crate::model::path;
 use crate::packages::Registered;
-use crate::subject::{Anchor, AnchorKind, Scope, Subject};
-use crate::survey::Facts;
+use crate::subject::{Anchor, AnchorKind, Scope, Subject, is_predecessor};
+use crate::survey::Survey;
 
 /// Facts about the subject; `from` names the footprint.
-pub fn anchors(print: &Footprint, from: &str, registered: &Registered, facts: &Facts) -> Vec<Anchor> {
+pub fn anchors(print: &Footprint, from: &str, registered: &Registered, survey: &Survey) -> Vec<Anchor> {
+    let facts = &survey.facts;
     let mut found = Vec::new();
     let mut add = |kind, value: String| found.push(Anchor { kind, value, from: from.to_owned() });
     add(AnchorKind::Name, print.name.clone());
@@ -30,6 +31,17 @@ pub fn anchors(print: &Footprint, from: &str, registered: &Registered, facts: &F
         let Some(code) = other.upgrade_code else { continue };
         add(AnchorKind::EarlierUpgradeCode, code.to_string());
         for (product, told) in registered.related(code) {
+            add(AnchorKind::EarlierProduct, product.to_string());
+            if !told.name.is_empty() {
+                add(AnchorKind::EarlierName, told.name.clone());
+            }
+        }
+    }
+    // What cannot be beside the product and is no more than a registration of the same publisher is a leftover.
+    for code in print.conflicts.iter().filter_map(|other| other.upgrade_code) {
+        let left = registered.related(code).filter(|(_, told)| is_predecessor(survey, false, &print.publisher, told));
+        for (product, told) in left {
+            add(AnchorKind::EarlierUpgradeCode, code.to_string());
             add(AnchorKind::EarlierProduct, product.to_string());
             if !told.name.is_empty() {
                 add(AnchorKind::EarlierName, told.name.clone());

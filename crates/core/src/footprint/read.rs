@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use super::file::FORMAT;
 use super::{Footprint, Made, Named, PrintedFile, PrintedService, PrintedShortcut, PrintedValue, general};
 use crate::model::registry::{kind, text_of};
-use crate::packages::Package;
+use crate::packages::condition::Condition;
 use crate::packages::layout::{Layout, PlacedValue};
+use crate::packages::{Package, Upgrade};
 use crate::survey::{Facts, User};
 
 /// A machine with roots that no path has by chance, so that all of them are told apart.
@@ -58,7 +59,16 @@ pub fn read(package: &Package, contents: &BTreeMap<String, Vec<u8>>) -> Footprin
     let shortcuts = shortcuts
         .map(|(path, target)| PrintedShortcut { path: general(&path, &facts), target: general(&target, &facts) });
     let values = package.registry.iter().filter_map(|row| layout.value(row)).map(|placed| value(&placed, &facts));
-    let others = package.upgrades.iter().filter(|upgrade| Some(upgrade.code) != package.upgrade_code);
+    let others: Vec<&Upgrade> =
+        package.upgrades.iter().filter(|upgrade| Some(upgrade.code) != package.upgrade_code).collect();
+    let named = |wanted: &dyn Fn(&Upgrade) -> bool| -> Vec<Named> {
+        let named = others.iter().filter(|upgrade| wanted(upgrade));
+        named.map(|other| Named { upgrade_code: Some(other.code), ..Named::default() }).collect()
+    };
+    let asks_for = |property: &str| {
+        let conditions = package.conditions.iter().filter_map(|row| Condition::parse(&row.condition).ok());
+        conditions.into_iter().any(|condition| condition.properties().contains(&property))
+    };
     let mut print = Footprint {
         format: FORMAT.to_owned(),
         name: package.name.clone(),
@@ -67,7 +77,8 @@ pub fn read(package: &Package, contents: &BTreeMap<String, Vec<u8>>) -> Footprin
         product_code: Some(package.product_code),
         upgrade_code: package.upgrade_code,
         made: Made::Read,
-        predecessors: others.map(|other| Named { upgrade_code: Some(other.code), ..Named::default() }).collect(),
+        predecessors: named(&|other| !other.only_detect),
+        conflicts: named(&|other| other.only_detect && asks_for(&other.property)),
         files,
         values: values.collect(),
         services: services.collect(),
@@ -78,6 +89,8 @@ pub fn read(package: &Package, contents: &BTreeMap<String, Vec<u8>>) -> Footprin
     print.values.sort();
     print.predecessors.sort();
     print.predecessors.dedup();
+    print.conflicts.sort();
+    print.conflicts.dedup();
     print
 }
 

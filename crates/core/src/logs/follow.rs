@@ -7,7 +7,7 @@ use super::{Outcome, Run, SetBy};
 use crate::model::text::fold;
 use crate::model::{Guid, Place, PlaceKind, path};
 use crate::packages::Registered;
-use crate::subject::{Anchor, AnchorKind, Subject};
+use crate::subject::{Anchor, AnchorKind, Subject, is_predecessor};
 use crate::survey::{EntryKind, Survey, search};
 use crate::trace::Trace;
 
@@ -237,7 +237,7 @@ fn path_now(line: u64, named: &str, survey: &Survey, trace: &Trace) -> Followed 
 
 /// What the log of the subject's own setup adds to what is known of it: codes, earlier products that stopped
 /// it, and the files that it wrote. Nothing where the log is of another product.
-pub fn leads_of(run: &Run, from: &str, subject: &Subject, registered: &Registered) -> Vec<Anchor> {
+pub fn leads_of(run: &Run, from: &str, subject: &Subject, survey: &Survey, registered: &Registered) -> Vec<Anchor> {
     let whose = &run.whose;
     let own_code = |kind, code: Option<Guid>| code.is_some_and(|code| subject.codes(kind).contains(&code));
     let is_own = fold(&whose.name) == fold(&subject.name)
@@ -255,8 +255,13 @@ pub fn leads_of(run: &Run, from: &str, subject: &Subject, registered: &Registere
         let related = run.decided.iter().filter(|one| one.by == SetBy::RelatedProducts);
         for one in related {
             for code in codes_in(&one.value).filter(|code| Some(*code) != whose.product_code) {
+                let product = registered.products.get(&code);
+                if product.is_some_and(|product| !is_predecessor(survey, false, &subject.publisher, product)) {
+                    found.push(anchor(AnchorKind::Detected, code.to_string(), one.line));
+                    continue;
+                }
                 found.push(anchor(AnchorKind::EarlierProduct, code.to_string(), one.line));
-                let Some(product) = registered.products.get(&code) else { continue };
+                let Some(product) = product else { continue };
                 if !product.name.is_empty() && fold(&product.name) != fold(&subject.name) {
                     found.push(anchor(AnchorKind::EarlierName, product.name.clone(), one.line));
                 }

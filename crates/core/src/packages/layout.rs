@@ -93,12 +93,19 @@ impl<'p> Layout<'p> {
         let row = self.package.registry.iter().find(|row| row.id == component.key)?;
         let view = if component.is_64 { 20 } else { 0 };
         let name = row.name.as_deref().unwrap_or("");
-        Some(format!("{:02}:\\{}\\{}", row.root.max(0) + view, self.formatted(&row.key), self.formatted(name)))
+        Some(format!(
+            "{:02}:\\{}\\{}",
+            row.root.max(0) + view,
+            self.formatted(&row.key).trim_end_matches('\\'),
+            self.formatted(name)
+        ))
     }
 
     /// A registry row in its place. Rows for a user's own registry have none on the machine.
     pub fn value(&self, row: &RegistryRow) -> Option<PlacedValue> {
+        // The package installer makes the same key of a row whose key ends in a backslash.
         let key = self.formatted(&row.key);
+        let key = key.trim_end_matches('\\');
         let key = match row.root {
             2 | -1 => match key.split_once('\\') {
                 Some((top, rest)) if top.eq_ignore_ascii_case("SOFTWARE") => path::join(&self.software, rest),

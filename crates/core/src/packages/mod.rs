@@ -15,6 +15,7 @@ use std::io::{self, Cursor, Read, Seek};
 use thiserror::Error;
 
 use crate::content::inf::{self, Inf};
+use crate::content::pe::Headers;
 use crate::content::{Properties, imports};
 use crate::model::Guid;
 use crate::model::text::fold;
@@ -59,6 +60,15 @@ pub struct Upgrade {
     pub only_detect: bool,
     /// The property that receives the product codes found.
     pub property: String,
+}
+
+/// What a program asks for.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Imports {
+    /// Names of libraries.
+    pub libraries: Vec<String>,
+    /// Whether the program, and so the libraries, have addresses of 64 bits.
+    pub is_64: bool,
 }
 
 /// A condition without which the package refuses, with the message it then shows.
@@ -226,7 +236,7 @@ pub struct Package {
     pub not_understood: Vec<String>,
     /// Libraries that its programs ask for, by the file's name in the tables; empty until
     /// [`Package::look_into`].
-    pub imports: BTreeMap<String, Vec<String>>,
+    pub imports: BTreeMap<String, Imports>,
     /// Descriptions of the driver packages that it brings; empty until [`Package::look_into`].
     pub infs: Vec<Inf>,
     cabinets: Vec<String>,
@@ -268,8 +278,11 @@ impl Package {
     pub fn look_into(&mut self, contents: &BTreeMap<String, Vec<u8>>) {
         let infs = self.files.iter().filter(|file| fold(&file.name).ends_with(".INF"));
         self.infs = infs.filter_map(|file| inf::parse(&file.name, contents.get(&file.id)?)).collect();
-        let asked = contents.iter().map(|(id, content)| (id.clone(), imports::parse(content)));
-        self.imports = asked.filter(|(_, libraries)| !libraries.is_empty()).collect();
+        let asked = contents.iter().map(|(id, content)| {
+            let is_64 = Headers::read(content).is_some_and(|headers| headers.is_64());
+            (id.clone(), Imports { libraries: imports::parse(content), is_64 })
+        });
+        self.imports = asked.filter(|(_, asked)| !asked.libraries.is_empty()).collect();
     }
 
     fn unpacked(&self, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, PackageError> {

@@ -27,6 +27,8 @@ pub struct Brings {
     pub product: String,
     /// Its upgrade code.
     pub upgrade_code: Option<Guid>,
+    /// Whether it is a package for 64 bits.
+    is_64: bool,
     /// Names of its files, folded.
     files: Vec<String>,
 }
@@ -39,12 +41,13 @@ impl Brings {
             [0xD0, 0xCF, 0x11, 0xE0] => {
                 let package = Package::read(content).ok()?;
                 let files = package.files.iter().map(|file| fold(&file.name)).collect();
-                Some(Self { path, product: package.name, upgrade_code: package.upgrade_code, files })
+                let is_64 = package.is_64;
+                Some(Self { path, product: package.name, upgrade_code: package.upgrade_code, is_64, files })
             }
             [b'M', b'Z', ..] => {
                 let read = program::at_hand(content);
                 let Version { product, .. } = program::parse(&read)?;
-                Some(Self { path, product, upgrade_code: None, files: Vec::new() })
+                Some(Self { path, product, upgrade_code: None, is_64: false, files: Vec::new() })
             }
             _ => None,
         }
@@ -86,30 +89,33 @@ pub fn needed(
         };
         found.push(Needed { what, why: format!("the footprint of {name} says so"), brought_by: by(&is_it) });
     }
-    for (library, programs) in package.map(|package| missing_libraries(survey, package)).unwrap_or_default() {
+    for ((library, is_64), programs) in package.map(|package| missing_libraries(survey, package)).unwrap_or_default() {
         let more =
             if programs.len() > 1 { format!(" and {} more ask", programs.len() - 1) } else { " asks".to_owned() };
         let why = format!("{}{more} for it, and neither the package nor Windows has it", programs[0]);
-        let brought_by = by(&|one| one.files.contains(&fold(&library)));
+        let brought_by = by(&|one| one.is_64 == is_64 && one.files.contains(&fold(&library)));
         found.push(Needed { what: library, why, brought_by });
     }
     found
 }
 
-/// Libraries that a package's programs ask for and that nobody has, with the names of those programs.
-/// Nothing where the system's own libraries are not at hand.
-pub fn missing_libraries(survey: &Survey, package: &Package) -> BTreeMap<String, Vec<String>> {
-    let mut missing: BTreeMap<String, Vec<String>> = BTreeMap::new();
+/// Libraries that a package's programs ask for and that nobody has, each with whether it is of 64 bits, and with the
+/// names of those programs. Nothing where the system's own libraries are not at hand.
+pub fn missing_libraries(survey: &Survey, package: &Package) -> BTreeMap<(String, bool), Vec<String>> {
+    let mut missing: BTreeMap<(String, bool), Vec<String>> = BTreeMap::new();
     let system = join(&survey.facts.windows, "System32");
     if !survey.exists(&join(&system, "kernel32.dll")) {
         return missing;
     }
     let layout = Layout::on(package, survey, &Registered::read(survey));
     let own: Vec<String> = package.files.iter().map(|file| fold(&file.name)).collect();
-    let places = [system, join(&survey.facts.windows, "SysWOW64"), survey.facts.windows.clone()];
-    for (id, libraries) in &package.imports {
+    // A Windows of 64 bits keeps what programs of 32 bits load in a folder of its own.
+    let of_32 = if survey.facts.program_files_x86.is_some() { "SysWOW64" } else { "System32" };
+    for (id, asked) in &package.imports {
         let program = layout.file(id).unwrap_or(id);
-        for library in libraries {
+        let own_system = if asked.is_64 { system.clone() } else { join(&survey.facts.windows, of_32) };
+        let places = [own_system, survey.facts.windows.clone()];
+        for library in &asked.libraries {
             let folded = fold(library);
             let beside = parent(program).is_some_and(|folder| survey.exists(&join(folder, library)));
             let is_there = own.contains(&folded)
@@ -117,7 +123,7 @@ pub fn missing_libraries(survey: &Survey, package: &Package) -> BTreeMap<String,
                 || beside
                 || places.iter().any(|folder| survey.exists(&join(folder, library)));
             if !is_there {
-                missing.entry(library.to_lowercase()).or_default().push(leaf(program).to_owned());
+                missing.entry((library.to_lowercase(), asked.is_64)).or_default().push(leaf(program).to_owned());
             }
         }
     }

@@ -55,6 +55,9 @@ pub fn build_in_order(survey: &Survey, registered: &Registered, trace: &Trace, s
     let mut steps: Vec<Step> = trace.remnants.iter().filter_map(|remnant| step(survey, remnant)).collect();
     let own_ways_out: Vec<Step> = steps.iter().filter_map(|step| uninstall(survey, registered, step)).collect();
     steps.extend(own_ways_out);
+    // Somebody's whole product goes in its own way or not at all.
+    let is_foreign = |step: &Step| trace.remnants.iter().any(|one| one.is_detected() && one.place == step.place);
+    steps.retain(|step| step.kind != StepKind::Unregister || !is_foreign(step));
     for holder in foreign_holders(survey, trace) {
         let place = Place::new(PlaceKind::Process, &holder.process.image);
         let name = if holder.process.title.is_empty() { &holder.process.image } else { &holder.process.title };
@@ -62,6 +65,7 @@ pub fn build_in_order(survey: &Survey, registered: &Registered, trace: &Trace, s
         steps.push(Step {
             id: String::new(),
             decision: Decision::Ask,
+            decided: None,
             kind: StepKind::EndProcess,
             rung: 1,
             expect: state(survey, &place, &[]).unwrap_or_default(),
@@ -126,6 +130,7 @@ fn step(survey: &Survey, remnant: &Remnant) -> Option<Step> {
     Some(Step {
         id: String::new(),
         decision,
+        decided: None,
         kind,
         rung,
         expect: state(survey, &remnant.place, &remnant.parts)?,

@@ -30,6 +30,9 @@ pub fn to_toml(plan: &Plan) -> String {
         }
         let _ = writeln!(out, "\n[[step]]\nid = {}", quoted(&step.id));
         let _ = writeln!(out, "decision = {}", quoted(step.decision.word()));
+        if let Some(because) = &step.decided {
+            let _ = writeln!(out, "decided = {}", quoted(because));
+        }
         let _ = writeln!(out, "why = {}", quoted(&step.why));
         // What serde knows by name is written by serde, so that both directions agree.
         let table = toml::Table::try_from(step).expect("a step is a table");
@@ -61,9 +64,14 @@ pub fn from_toml(text: &str, survey: &Survey) -> Result<Plan, PlanError> {
 
 /// The same for a plan that may have been begun, with the machine as it was right before; see [`validate`].
 pub fn from_toml_begun(text: &str, survey: &Survey, began: Option<&Survey>) -> Result<Plan, PlanError> {
-    let plan: Plan = toml::from_str(text).map_err(|error| PlanError::Unreadable(Box::new(error)))?;
+    let plan = parse(text)?;
     validate(&plan, survey, began)?;
     Ok(plan)
+}
+
+/// Reads a plan and checks nothing but its form.
+pub fn parse(text: &str) -> Result<Plan, PlanError> {
+    toml::from_str(text).map_err(|error| PlanError::Unreadable(Box::new(error)))
 }
 
 fn quoted(text: &str) -> String {

@@ -1,10 +1,13 @@
 //! The ordered steps, as a file that a person can read and edit before anything is changed.
 
 mod build;
+mod decided;
 mod file;
 mod order;
+mod preview;
 mod repair;
 mod validate;
+mod whole;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -14,10 +17,13 @@ use crate::permits::Started;
 use crate::trace::{Decision, Standing};
 
 pub use build::{Holder, build, build_in_order, foreign_holders};
-pub use file::{FORMAT, from_toml, from_toml_begun, to_toml};
+pub use decided::{Decided, Differences, by_hand, carry_over, differences, is_rewritten};
+pub use file::{FORMAT, from_toml, from_toml_begun, parse, to_toml};
 pub use order::ordered;
+pub use preview::{Meets, Previewed, preview};
 pub use repair::repair;
 pub use validate::{PlanError, validate};
+pub use whole::takes_whole;
 
 /// What a step does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -107,6 +113,9 @@ pub struct Step {
     pub id: String,
     /// What `clear` does with it.
     pub decision: Decision,
+    /// If a person decided it: why, as far as they told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decided: Option<String>,
     /// What it does.
     pub kind: StepKind,
     /// How drastic it is; see [`RUNGS`].
@@ -167,6 +176,11 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// Whether it only puts files right.
+    pub fn is_repair(&self) -> bool {
+        !self.steps.is_empty() && self.steps.iter().all(|step| step.kind == StepKind::ReplaceFile)
+    }
+
     /// The steps that `clear` carries out.
     pub fn chosen(&self) -> impl Iterator<Item = &Step> {
         self.steps.iter().filter(|step| step.decision == Decision::Remove)

@@ -43,6 +43,7 @@ mod tests {
         (kind, decision, path, "\\PC{0,20}").prop_map(|((kind, place, rung), decision, path, why)| Step {
             id: String::new(),
             decision,
+            decided: None,
             kind,
             rung,
             place: Place {

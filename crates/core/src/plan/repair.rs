@@ -44,6 +44,7 @@ pub fn repair(
         steps.push(Step {
             id: format!("s{:02}", steps.len() + 1),
             decision,
+            decided: None,
             kind: StepKind::ReplaceFile,
             rung: 2,
             expect: state(survey, &place, &[]).unwrap_or_default(),

@@ -6,12 +6,13 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::names::{product_words, publisher_words, squashed, together};
+use super::predecessor::is_predecessor;
 use super::{Anchor, AnchorKind, Scope, Subject};
 use crate::content::Content;
 use crate::model::text::fold;
 use crate::model::{Guid, path};
 use crate::packages::registered::uninstall_keys;
-use crate::packages::{Package, Registered};
+use crate::packages::{Package, Product, Registered};
 use crate::survey::Survey;
 use crate::trace::roots;
 
@@ -111,7 +112,7 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
     let is_longer = |one: &Known| !known.contains_key(&typed) && goes_on(&words, &one.name);
     match fitting.as_slice() {
         [] => Identified::Nobody(known.values().map(|one| one.name.clone()).collect()),
-        [one] if !is_longer(one) => Identified::One(Box::new(complete(one, registered, packages))),
+        [one] if !is_longer(one) => Identified::One(Box::new(complete(survey, one, registered, packages))),
         several => Identified::Several(
             several
                 .iter()
@@ -320,7 +321,7 @@ fn plain_name(name: &str, words: &[String]) -> String {
 }
 
 /// Adds the predecessors that the product's own packages look for.
-pub(super) fn complete(one: &Known, registered: &Registered, packages: &[PackageFile]) -> Subject {
+pub(super) fn complete(survey: &Survey, one: &Known, registered: &Registered, packages: &[PackageFile]) -> Subject {
     let mut anchors = one.anchors.clone();
     anchors.push(Anchor { kind: AnchorKind::Name, value: one.name.clone(), from: one.from[0].clone() });
     let own: Vec<String> = anchors
@@ -338,8 +339,16 @@ pub(super) fn complete(one: &Known, registered: &Registered, packages: &[Package
         for upgrade in others {
             let from = format!("the upgrade table of {}", file.path);
             let mut add = |kind, value: String| earlier.push(Anchor { kind, value, from: from.clone() });
-            add(AnchorKind::EarlierUpgradeCode, upgrade.code.to_string());
-            for (code, product) in registered.related(upgrade.code) {
+            let related: Vec<_> = registered.related(upgrade.code).collect();
+            let is_part = |product: &Product| is_predecessor(survey, !upgrade.only_detect, &one.publisher, product);
+            if related.iter().all(|(_, product)| is_part(product)) {
+                add(AnchorKind::EarlierUpgradeCode, upgrade.code.to_string());
+            }
+            for (code, product) in related {
+                if !is_part(product) {
+                    add(AnchorKind::Detected, code.to_string());
+                    continue;
+                }
                 add(AnchorKind::EarlierProduct, code.to_string());
                 if !product.name.is_empty() {
                     add(AnchorKind::EarlierName, product.name.clone());

@@ -3,6 +3,7 @@
 mod identify;
 pub mod names;
 mod pointed;
+mod predecessor;
 mod scope;
 
 use schemars::JsonSchema;
@@ -12,6 +13,7 @@ use crate::model::Guid;
 
 pub use identify::{Candidate, Identified, PackageFile, identify, opened_with};
 pub use pointed::{Pointed, pointed_at};
+pub(crate) use predecessor::is_predecessor;
 pub use scope::widen;
 
 /// What kind of fact an anchor is.
@@ -32,6 +34,8 @@ pub enum AnchorKind {
     EarlierProduct,
     /// The upgrade code of such a predecessor.
     EarlierUpgradeCode,
+    /// The product code of somebody's whole product that setup looks for and may refuse beside.
+    Detected,
     /// The name of the install folder.
     FolderName,
     /// The install folder, by its path.

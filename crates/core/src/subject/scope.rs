@@ -22,7 +22,7 @@ pub fn widen(
     let mut wide = Subject { scope: Scope::Publisher, ..subject.clone() };
     let mut names = Vec::new();
     for one in known.values().filter(|one| is_sibling(&one.name, &one.publisher)) {
-        wide.anchors.extend(complete(one, registered, packages).anchors);
+        wide.anchors.extend(complete(survey, one, registered, packages).anchors);
         names.push(one.name.clone());
     }
     wide.anchors.sort();

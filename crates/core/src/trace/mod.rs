@@ -194,6 +194,13 @@ pub struct Remnant {
     pub evidence: Vec<Evidence>,
 }
 
+impl Remnant {
+    /// Whether it is somebody's whole product that setup only asks for.
+    pub fn is_detected(&self) -> bool {
+        self.evidence.iter().any(|evidence| evidence.rule == "detected")
+    }
+}
+
 /// A place next door that is somebody else's.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 pub struct Bystander {

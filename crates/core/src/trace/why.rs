@@ -88,7 +88,7 @@ fn is_place(asked: &str) -> bool {
 
 /// The place that a text names, as this machine spells it: short names and variables written out, keys by their short
 /// roots in the control set in force, a service's key as the service.
-fn place_of(survey: &Survey, asked: &str) -> Place {
+pub fn place_of(survey: &Survey, asked: &str) -> Place {
     let on_disk = plain(asked.trim().trim_matches('"'), &survey.environment(None));
     if on_disk.as_bytes().get(1) == Some(&b':') && !fold(&on_disk).starts_with("HKLM:") {
         let path = survey.spelled_out(&on_disk).into_owned();

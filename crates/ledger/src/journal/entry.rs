@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use stubble_core::model::{FileTime, Place};
-use stubble_core::plan::StepKind;
+use stubble_core::plan::{Decided, StepKind};
 
 /// One thing that happened.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -23,6 +23,13 @@ pub enum Entry {
         steps: usize,
         /// Digest of its text.
         digest: String,
+    },
+    /// A person decided about steps of the plan.
+    Decided {
+        /// What was decided, by place.
+        decided: Vec<Decided>,
+        /// Where: on the command line, or in the plan's file.
+        by: String,
     },
     /// A step is about to be done; what it takes is recorded in the vault.
     Intent {

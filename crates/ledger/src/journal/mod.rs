@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use stubble_core::logs::meanings::is_success;
 use stubble_core::model::{FileTime, Place};
-use stubble_core::plan::StepKind;
+use stubble_core::plan::{Decided, StepKind};
 use stubble_machine::durable;
 
 use crate::LedgerError;
@@ -238,12 +238,74 @@ impl Journal {
         })
     }
 
-    /// The payload of the last install that finished, if nothing was taken or put back since.
+    /// The digest of the plan that was written last.
+    pub(crate) fn planned(&self) -> Option<&str> {
+        self.entries().rev().find_map(|entry| match entry {
+            Entry::Planned { digest, .. } => Some(digest.as_str()),
+            _ => None,
+        })
+    }
+
+    /// What a person has decided about steps of the plan, the first first.
+    pub fn decided(&self) -> Vec<Decided> {
+        let decided = self.entries().filter_map(|entry| match entry {
+            Entry::Decided { decided, .. } => Some(decided),
+            _ => None,
+        });
+        decided.flatten().cloned().collect()
+    }
+
+    /// Steps of the plan that was written last that were tried and are not done, by their names, with why.
+    pub fn refused(&self) -> Vec<(String, String)> {
+        let mut steps: BTreeMap<u32, &str> = BTreeMap::new();
+        let mut refused: BTreeMap<&str, &str> = BTreeMap::new();
+        for entry in self.entries() {
+            match entry {
+                Entry::Planned { .. } => refused.clear(),
+                Entry::Intent { deed, step, .. } => {
+                    steps.insert(*deed, step);
+                    refused.remove(step.as_str());
+                }
+                Entry::Left { step, why } => drop(refused.insert(step, why)),
+                Entry::GivenUp { deed, why } => {
+                    if let Some(step) = steps.get(deed) {
+                        refused.insert(step, why);
+                    }
+                }
+                _ => {}
+            }
+        }
+        refused.into_iter().map(|(step, why)| (step.to_owned(), why.to_owned())).collect()
+    }
+
+    /// Whether the last that happened to the plan, since it was written, is that it was carried out.
+    pub fn is_carried_out(&self) -> bool {
+        let last = self.entries().rev().find_map(|entry| match entry {
+            Entry::Cleared { .. } => Some(true),
+            Entry::Planned { .. } | Entry::Undone { .. } => Some(false),
+            _ => None,
+        });
+        last.unwrap_or_default()
+    }
+
+    /// Whether the last run of setup finished, if nothing was taken or put back since.
+    pub fn last_setup(&self) -> Option<bool> {
+        let last = self.entries().rev().find_map(|entry| match entry {
+            Entry::Installed { code, .. } => Some(Some(is_success(*code))),
+            Entry::Intent { kind: StepKind::ReplaceFile, .. } => None,
+            Entry::Intent { .. } | Entry::Undone { .. } => Some(None),
+            _ => None,
+        });
+        last.flatten()
+    }
+
+    /// The payload of the last install that finished, if nothing was taken or put back since. A run that failed after it
+    /// leaves what it was.
     pub fn installed_since(&self) -> Option<&str> {
         let mut last = None;
         for entry in self.entries() {
             match entry {
-                Entry::Installed { payload, code, .. } => last = is_success(*code).then_some(payload.as_str()),
+                Entry::Installed { payload, code, .. } if is_success(*code) => last = Some(payload.as_str()),
                 // A file that is put right leaves the install what it is.
                 Entry::Intent { kind: StepKind::ReplaceFile, .. } => {}
                 Entry::Intent { .. } | Entry::Undone { .. } => last = None,

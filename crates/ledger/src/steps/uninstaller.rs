@@ -10,6 +10,7 @@ use stubble_core::logs::meanings;
 use stubble_core::model::path::{is_inside_or_same, parent};
 use stubble_core::model::{FileTime, Guid, Place};
 use stubble_core::packages::Registered;
+use stubble_core::permits::Permits;
 use stubble_core::plan::{Plan, Step, StepKind};
 use stubble_core::survey::{Survey, state};
 use stubble_machine::parcel::{self, Depth};
@@ -58,7 +59,7 @@ pub(crate) fn prepare(
     durable::make_folders(&folder).map_err(LedgerError::io(&folder))?;
     capture::write(&before, &folder.join(BEFORE))?;
     machine.keep_registry(&folder.join(REGISTRY))?;
-    let mut copies = to_copy(&before, plan);
+    let mut copies = to_copy(&before, plan, product);
     let (room, store) = (copies_folder(case, machine, deed)?, store(case, machine, deed)?);
     durable::make_folders(&room).map_err(LedgerError::io(&room))?;
     for (number, copied) in copies.iter_mut().enumerate() {
@@ -73,11 +74,12 @@ pub(crate) fn prepare(
     Ok(vec![Piece::Uninstaller { product, copies, keep }])
 }
 
-/// The topmost places on the disk that a plan names, whole, and the folders above them, alone.
-fn to_copy(survey: &Survey, plan: &Plan) -> Vec<Copied> {
+/// The topmost places on the disk that a plan names or that are registered as the product's, whole, and the folders
+/// above them, alone.
+fn to_copy(survey: &Survey, plan: &Plan, product: Guid) -> Vec<Copied> {
     let named = plan.steps.iter().flat_map(Step::places).filter(|place| place.kind.is_on_disk());
-    let mut whole: Vec<String> =
-        named.filter_map(|place| Some(survey.files.path(survey.files.find(&place.path)?))).collect();
+    let paths = named.map(|place| place.path.clone()).chain(own_files(survey, product));
+    let mut whole: Vec<String> = paths.filter_map(|path| Some(survey.files.path(survey.files.find(&path)?))).collect();
     whole.sort_by_key(|path| path.len());
     let mut tops: Vec<String> = Vec::new();
     for path in whole {
@@ -95,6 +97,20 @@ fn to_copy(survey: &Survey, plan: &Plan) -> Vec<Copied> {
     }
     let whole = tops.into_iter().map(|path| Copied { path, whole: true, listing: String::new() });
     whole.chain(above.into_iter().map(|path| Copied { path, whole: false, listing: String::new() })).collect()
+}
+
+/// What is registered as a product's: its folder, its files, its cached package, and the shortcuts that lead there.
+fn own_files(survey: &Survey, product: Guid) -> Vec<String> {
+    let registered = Registered::read(survey);
+    let Some(own) = registered.products.get(&product) else { return Vec::new() };
+    // A registration may name a folder that is not the product's alone.
+    let permits = Permits::of(survey);
+    let folder = own.location.as_deref().map(|folder| folder.trim_end_matches('\\'));
+    let folder = folder.filter(|folder| permits.ask(&Place::folder(*folder)).is_ok());
+    let leads = |target: &str| folder.is_some_and(|folder| is_inside_or_same(target, folder));
+    let shortcuts = survey.shortcuts.iter().filter(|shortcut| leads(&shortcut.target));
+    let registered = own.files().chain(own.cached_package.as_deref()).chain(folder).map(str::to_owned);
+    registered.chain(shortcuts.map(|shortcut| survey.files.path(shortcut.file))).collect()
 }
 
 fn copies_folder(case: &Case, machine: &dyn Alter, deed: u32) -> Result<PathBuf, LedgerError> {

@@ -19,6 +19,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
     let (word, style) = match report.outcome {
         Outcome::Done | Outcome::Uninstalled { .. } => ("done", GOOD),
         Outcome::AlreadyGone => ("already gone", QUIET),
+        Outcome::Skipped { .. } => ("skipped", QUIET),
         Outcome::Changed | Outcome::Waits { .. } => ("left alone", CARE),
         Outcome::CameBack => ("came back", BAD),
         Outcome::PutOff { .. } => ("put off", CARE),
@@ -43,6 +44,7 @@ pub fn step_done(report: &Report, width: Option<usize>) -> String {
         Outcome::Denied { what } => {
             format!("you have no right to change {}; run it as administrator, then `stubble resume`", shown(what))
         }
+        Outcome::Skipped { why } => format!("the uninstaller failed before: {}", shown(why)),
         Outcome::Refused { why } => shown(why).into_owned(),
     };
     out.push_str(&hang(&" ".repeat(21), &more, width));

@@ -12,6 +12,7 @@ mod payload;
 mod plan;
 mod receipt;
 mod report;
+mod status;
 mod style;
 mod trace;
 
@@ -26,8 +27,12 @@ pub use footprint::{footprint, footprint_compared, footprint_written, places};
 pub use loans::{borrowed, given_back, loans, loans_note};
 pub use open::opened;
 pub use payload::{payload_chosen, payloads_found};
-pub use plan::{WAITS_FOR_RESTART, decision, goes_on, planned, stage};
+pub use plan::{
+    DO_IT, READ_ON, WAITS_FOR_RESTART, answers, content, decision, goes_on, plan_age, plan_differs, planned, previewed,
+    stage,
+};
 pub use receipt::{confirmed, receipt_checked};
 pub use report::{reported, vault_checked};
+pub use status::{cases, status};
 pub use style::failure;
 pub use trace::{explained, traced};

@@ -29,6 +29,9 @@ pub fn opened(opened: &Opened, width: Option<usize>) -> String {
     for anchor in known(AnchorKind::EarlierName) {
         line("earlier", &format!("{}, from {}", anchor.value, anchor.from));
     }
+    for anchor in known(AnchorKind::Detected) {
+        line("asks for", &format!("{}, another whole product, from {}", anchor.value, anchor.from));
+    }
     let codes = known(AnchorKind::ProductCode).count() + known(AnchorKind::UpgradeCode).count();
     let text = format!("Known by {codes} product and upgrade codes. Next: `stubble check`, `stubble trace`.");
     out + &styled(QUIET, hang("  ", &text, width).trim_end()) + "\n"

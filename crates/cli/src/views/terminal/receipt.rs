@@ -1,6 +1,6 @@
 //! `confirm` on a terminal.
 
-use stubble_core::confirm::{Finding, Receipt, Verdict};
+use stubble_core::confirm::{Because, Finding, Receipt, Remains, Verdict};
 use stubble_core::model::text::shown;
 use stubble_ledger::ReceiptCheck;
 
@@ -44,6 +44,19 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
         out.push_str(&format!("\n{}\n", styled(STRONG, "Changed by the installer, not by Stubble")));
         for change in &receipt.changed_by_installer {
             out.push_str(&hang("  - ", &words::place(&change.place), width));
+        }
+    }
+    for (because, heading) in [
+        (Because::PutOff, "Put off"),
+        (Because::Refused, "Not done"),
+        (Because::Undecided, "Undecided, and left as it is: `stubble plan --take` or `--keep`"),
+    ] {
+        let found: Vec<&Remains> = receipt.still_there.iter().filter(|one| one.because == because).collect();
+        if !found.is_empty() {
+            out.push_str(&format!("\n{}\n", styled(STRONG, heading)));
+        }
+        for one in found {
+            out.push_str(&hang("  - ", &format!("{} ({})", words::place(&one.place), shown(&one.told)), width));
         }
     }
     if !receipt.kept.is_empty() {

@@ -18,8 +18,22 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
                     evidence.extend(registered_as(situation, *code));
                 }
                 let ids: Vec<&str> = products.iter().filter_map(|code| situation.remnant_of(*code)).collect();
+                let others: Vec<String> = products.iter().map(|code| situation.product_name(*code)).collect();
+                let asks = situation
+                    .trace
+                    .remnants
+                    .iter()
+                    .any(|one| one.is_detected() && products.iter().any(|code| code.to_string() == one.place.path));
                 let advice = match ids.is_empty() {
-                    true => "See what the condition asks for; nothing that was traced decides it.".to_owned(),
+                    _ if asks => format!(
+                        "Uninstall {} first, if it can be done without: `stubble plan` asks about it ({}).",
+                        others.join(", "),
+                        ids.join(", ")
+                    ),
+                    true if others.is_empty() => {
+                        "See what the condition asks for; nothing that was traced decides it.".to_owned()
+                    }
+                    true => format!("Uninstall {} first, if it can be done without.", others.join(", ")),
                     false => format!("`stubble plan` takes the registration away ({}).", ids.join(", ")),
                 };
                 let place = products.first().map(|code| Place::new(PlaceKind::Product, code.to_string()));

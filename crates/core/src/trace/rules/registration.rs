@@ -12,8 +12,13 @@ impl Rule for Registration {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         let own = scene.subject.codes(AnchorKind::ProductCode);
         let earlier = scene.subject.codes(AnchorKind::EarlierProduct);
+        let detected = scene.subject.codes(AnchorKind::Detected);
         for (code, product) in &scene.registered.products {
             let related = earlier.contains(code);
+            if detected.contains(code) {
+                detect(scene, *code, product, claims);
+                continue;
+            }
             if !(own.contains(code) || related || scene.is_subject_name(&product.name)) {
                 continue;
             }
@@ -33,6 +38,22 @@ impl Rule for Registration {
             }
         }
     }
+}
+
+/// A product that setup looks for and that is not the subject's: a person decides whether its own uninstaller is run,
+/// where that can be.
+fn detect(scene: &Scene<'_>, code: Guid, product: &Product, claims: &mut Claims) {
+    let can = scene.survey.facts.now.is_some() && product.cache_is_there(scene.survey) == Some(true);
+    let from = scene
+        .subject
+        .anchors
+        .iter()
+        .find(|anchor| anchor.kind == AnchorKind::Detected && anchor.value.parse() == Ok(code));
+    let Some(from) = from.filter(|_| can) else { return };
+    let whose = if product.publisher.is_empty() { "another publisher" } else { &product.publisher };
+    let text = format!("a product of {whose}, which {} asks for: setup may refuse beside it", from.from);
+    let place = Place::new(PlaceKind::Product, code.to_string());
+    claims.add_with_parts(place, product.parts.clone(), Evidence::new("detected", text, None));
 }
 
 /// How the product's identifiers are connected with the subject.
