@@ -474,4 +474,7 @@ pub struct Demo {
     /// Only set up the broken machine
     #[arg(long)]
     pub broken_only: bool,
+    /// Set up a machine of your own from this description of a world; its packages are beside it, in `packages`
+    #[arg(long, value_name = "FILE", requires = "keep", conflicts_with = "broken_only")]
+    pub world: Option<PathBuf>,
 }

@@ -3,6 +3,7 @@
 
 use schemars::{JsonSchema, Schema, schema_for};
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use stubble_core::blockers::Blocker;
 use stubble_core::confirm::Receipt;
 use stubble_core::footprint::{self, Footprint};
@@ -314,6 +315,9 @@ pub struct CaseReport {
     pub opened: String,
     /// What setup said when it failed for the last time.
     pub complaint: Option<String>,
+    /// Whether it was looked for what is in the way.
+    #[serde(default)]
+    pub is_checked: bool,
     /// What was wrong at the first look.
     pub blockers: Vec<Blocker>,
     /// What belonged to the subject at the first look.
@@ -370,6 +374,56 @@ pub struct Preview {
     pub steps: Vec<Previewed>,
 }
 
+/// What was borrowed.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LoansTaken {
+    /// The loans, with whether there was anything to change.
+    pub loans: Vec<LoanTaken>,
+}
+
+/// A loan that was asked for.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct LoanTaken {
+    /// Its name.
+    pub loan: String,
+    /// What is so as long as it lasts.
+    pub title: String,
+    /// Whether it is out now; what was so already is no loan.
+    pub is_out: bool,
+}
+
+/// A machine that was restarted.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Restarted {
+    /// Its own name.
+    pub computer: String,
+    /// Whether something was put off to this start.
+    pub was_awaited: bool,
+}
+
+/// A practice machine that was set up.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Prepared {
+    /// The machine, as `--on` takes it.
+    pub on: String,
+    /// A folder for its case.
+    pub case: String,
+}
+
+/// Why a command ended before its end.
+#[derive(Debug, Serialize, Deserialize, JsonSchema)]
+pub struct Failure {
+    /// What is.
+    pub message: String,
+    /// More of it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub details: Vec<String>,
+    /// What to do.
+    pub advice: String,
+    /// The exit code.
+    pub exit: u8,
+}
+
 /// The cases in a folder.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Cases {
@@ -388,9 +442,23 @@ macro_rules! documented {
 
         /// The JSON Schema of every document, with its name and version.
         pub fn schemas() -> Vec<(&'static str, Schema)> {
-            vec![$(($schema, schema_for!($type))),*]
+            vec![$(($schema, named(schema_for!($type), $schema))),*]
         }
     };
+}
+
+/// A schema of a type as a document, which names it.
+fn named(mut schema: Schema, name: &str) -> Schema {
+    let object = schema.ensure_object();
+    let properties = object.entry("properties").or_insert_with(|| json!({}));
+    if let Some(properties) = properties.as_object_mut() {
+        properties.insert("schema".to_owned(), json!({ "const": name }));
+    }
+    let required = object.entry("required").or_insert_with(|| json!([]));
+    if let Some(required) = required.as_array_mut() {
+        required.insert(0, json!("schema"));
+    }
+    schema
 }
 
 documented! {
@@ -417,6 +485,10 @@ documented! {
     Receipt => "stubble.receipt/1",
     ReceiptCheck => "stubble.receipt-check/1",
     VaultState => "stubble.vault/1",
+    LoansTaken => "stubble.borrow/1",
+    Restarted => "stubble.restart/1",
+    Prepared => "stubble.demo/1",
+    Failure => "stubble.error/1",
     Status => "stubble.status/1",
     Cases => "stubble.cases/1",
     CaseReport => "stubble.report/1",

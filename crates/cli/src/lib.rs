@@ -21,17 +21,26 @@ use std::ffi::OsString;
 use clap::Parser;
 
 pub use args::Args;
+use documents::Documented;
 pub use documents::schemas;
 pub use exit::Exit;
 pub use ui::Ui;
 
 /// Runs the program with these arguments.
 pub fn run(args: impl IntoIterator<Item = OsString>, ui: &mut Ui) -> Exit {
+    let args: Vec<OsString> = args.into_iter().collect();
+    let json = args.iter().any(|arg| arg == "--json");
     let args = match Args::try_parse_from(args) {
         Ok(args) => args,
         Err(told) => {
             let exit = if told.use_stderr() { Exit::Usage } else { Exit::Done };
             ui.show_clap(&told);
+            if json && exit == Exit::Usage {
+                let message = told.kind().as_str().unwrap_or("the call is not understood").to_owned();
+                let advice = "`stubble --help` shows what there is.".to_owned();
+                let failure = documents::Failure { message, details: Vec::new(), advice, exit: exit as u8 };
+                ui.print(&failure.to_json());
+            }
             return exit;
         }
     };
@@ -47,6 +56,11 @@ pub fn run(args: impl IntoIterator<Item = OsString>, ui: &mut Ui) -> Exit {
         Err(error) => {
             let told = errors::explain(&error);
             ui.tell(&views::terminal::failure(&told));
+            if json {
+                let errors::Told { message, details, advice, exit } = told;
+                ui.print(&documents::Failure { message, details, advice, exit: exit as u8 }.to_json());
+                return exit;
+            }
             told.exit
         }
     }

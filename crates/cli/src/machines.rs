@@ -150,6 +150,20 @@ pub fn demo(folder: &Path) -> Result<String, CliError> {
     full(&format!("{BENCH}{}", folder.display()))
 }
 
+/// Builds a practice machine from a description in an empty folder and tells its specification. Packages are described
+/// beside it, in `packages/NAME.toml`; the demo's are known as well.
+pub fn practice(file: &Path, folder: &Path) -> Result<String, CliError> {
+    let text = std::fs::read_to_string(file).map_err(|source| CliError::Io { path: file.to_owned(), source })?;
+    let packages = file.parent().unwrap_or(Path::new(".")).join("packages");
+    let package = |name: &str| {
+        let is_plain = !name.contains(['/', '\\']);
+        let own = is_plain.then(|| std::fs::read_to_string(packages.join(format!("{name}.toml"))).ok()).flatten();
+        own.or_else(|| demo::package(name))
+    };
+    world::build(&text, &package, folder)?;
+    full(&format!("{BENCH}{}", folder.display()))
+}
+
 /// Removes the folder of an earlier demo. A folder that is none is left alone.
 pub fn discard_demo(folder: &Path) -> Result<(), CliError> {
     Ok(world::discard(folder)?)

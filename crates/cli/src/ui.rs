@@ -14,6 +14,8 @@ pub struct Ui {
     input: Box<dyn BufRead>,
     /// Whether a person can be asked.
     pub can_ask: bool,
+    /// Whether what would be data is none for now.
+    is_aside: bool,
     /// Why data could not be written, the first time.
     failed: Option<io::Error>,
     /// Columns to write in; `None` writes lines as long as they are.
@@ -30,6 +32,7 @@ impl Ui {
             err: Box::new(AutoStream::auto(io::stderr())),
             input: Box::new(io::stdin().lock()),
             can_ask: io::stdin().is_terminal(),
+            is_aside: false,
             failed: None,
             width: told.or_else(seen),
         }
@@ -37,12 +40,23 @@ impl Ui {
 
     /// Writes data. A reader that has gone away is no error.
     pub fn print(&mut self, text: &str) {
+        if self.is_aside {
+            return self.tell(text);
+        }
         let written = self.out.write_all(text.as_bytes()).and_then(|()| self.out.flush());
         if let Err(error) = written
             && error.kind() != io::ErrorKind::BrokenPipe
         {
             self.failed.get_or_insert(error);
         }
+    }
+
+    /// Does something whose data are told like all else.
+    pub fn aside<T>(&mut self, work: impl FnOnce(&mut Self) -> T) -> T {
+        self.is_aside = true;
+        let done = work(self);
+        self.is_aside = false;
+        done
     }
 
     /// Why data could not be written, if they could not: a full disk, say.

@@ -9,7 +9,7 @@ use stubble_core::logs::Run;
 use stubble_core::model::path::leaf;
 use stubble_core::packages::{Package, Registered};
 use stubble_core::payloads::{Launch, carried};
-use stubble_core::plan::{Plan, from_toml_begun};
+use stubble_core::plan::{Plan, from_toml_begun, keep_with_drivers};
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Gap, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
@@ -104,7 +104,9 @@ impl Work {
     /// A plan's text, checked against the machine as it is and, once it was begun, as it was right before.
     pub fn checked(&self, text: &str) -> Result<Plan, CliError> {
         let began = if self.has_begun() { self.case.survey(Moment::BeforeClear)? } else { None };
-        Ok(from_toml_begun(text, &self.survey, began.as_ref())?)
+        let mut plan = from_toml_begun(text, &self.survey, began.as_ref())?;
+        keep_with_drivers(&mut plan, began.as_ref().unwrap_or(&self.survey));
+        Ok(plan)
     }
 
     /// What belongs to the subject now.

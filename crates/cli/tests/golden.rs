@@ -8,6 +8,7 @@
 // Tests break machines in temporary folders.
 #![allow(clippy::disallowed_methods)]
 
+mod schema;
 mod staged;
 
 use std::fs;
@@ -166,6 +167,63 @@ fn uses(case: &Case, command: &str) -> bool {
     is_it(&case.args) || case.before.iter().any(|one| matches!(one, Before::Run(args) if is_it(args)))
 }
 
+/// Whether what a case's command prints with `--json` is as its schema says, errors included.
+fn check_document(folder: &Path, tests: &Path) -> Result<(), String> {
+    let case: Case = toml::from_str(&fs::read_to_string(folder.join("case.toml")).unwrap()).unwrap();
+    let stage = Stage::new(&case, tests);
+    case.before.iter().for_each(|before| stage.prepare(before));
+    let mut args = case.args.clone();
+    if !args.iter().any(|arg| arg == "--json") {
+        args.push("--json".to_owned());
+    }
+    let output = stage.run(&args);
+    let text = String::from_utf8_lossy(&output.stdout);
+    let document: serde_json::Value =
+        serde_json::from_str(&text).map_err(|error| format!("{args:?} prints no document: {error}\n{text}"))?;
+    let name = document["schema"].as_str().ok_or("a document without a name")?;
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schemas");
+    let path = path.join(format!("{}.json", name.replace('/', "-")));
+    let text = fs::read_to_string(&path).map_err(|error| format!("{}: {error}", path.display()))?;
+    let schema: serde_json::Value = serde_json::from_str(&text).unwrap();
+    let is_error = case.exit == 2 || case.exit == 3;
+    if is_error != (name == "stubble.error/1") && name != "stubble.ambiguous/1" && case.exit != 1 {
+        return Err(format!("{args:?} ends with {} and prints {name}", case.exit));
+    }
+    schema::validate(&schema, &document).map_err(|why| format!("{args:?}: {why}"))
+}
+
+/// A case for each command, exit code and set of options: what they print is checked by its schema.
+fn documents(tests: &Path, wanted: &str) -> Vec<Trial> {
+    let mut seen = std::collections::BTreeMap::new();
+    let groups = fs::read_dir(tests.join("cases")).unwrap().filter_map(Result::ok);
+    for folder in groups.flat_map(|group| fs::read_dir(group.path()).unwrap().filter_map(Result::ok)) {
+        let text = fs::read_to_string(folder.path().join("case.toml")).unwrap_or_default();
+        let Ok(case) = toml::from_str::<Case>(&text) else { continue };
+        // The help and the table are texts.
+        if case.args.iter().any(|arg| arg == "--tsv") {
+            continue;
+        }
+        let options: Vec<String> = case.args.iter().filter(|arg| arg.starts_with("--")).cloned().collect();
+        let command = case.args.first().cloned().unwrap_or_default();
+        let key = (command, case.exit, options);
+        let best = seen.entry(key).or_insert_with(|| folder.path());
+        if folder.path() < *best {
+            *best = folder.path();
+        }
+    }
+    let named = seen.into_values().map(|folder| {
+        let name = folder.strip_prefix(tests.join("cases")).unwrap().display().to_string().replace('\\', "/");
+        (format!("json/{name}"), folder)
+    });
+    let wanted = named.filter(|(name, _)| format!("cases/{name}").contains(wanted));
+    wanted
+        .map(|(name, folder)| {
+            let tests = tests.to_owned();
+            Trial::test(name, move || check_document(&folder, &tests).map_err(Into::into))
+        })
+        .collect()
+}
+
 fn main() {
     let tests = given("STUBBLE_TESTS", concat!(env!("CARGO_MANIFEST_DIR"), "/tests"));
     let wanted = std::env::var("STUBBLE_CASES").unwrap_or_default();
@@ -183,6 +241,10 @@ fn main() {
                 if problems.is_empty() { Ok(()) } else { Err(problems.join("\n").into()) }
             }));
         }
+    }
+    // Schemas are files of the clone.
+    if !cfg!(windows) {
+        trials.extend(documents(&tests, &wanted));
     }
     trials.sort_by(|one, other| one.name().cmp(other.name()));
     assert!(trials.len() >= if wanted.is_empty() { 200 } else { 1 }, "only {} cases were found", trials.len());

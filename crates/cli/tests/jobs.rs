@@ -182,6 +182,116 @@ fn gently_takes_no_more_than_setup_needs() {
     assert!(taken > 0 && taken < planned, "{taken} of {planned}");
 }
 
+/// The demo's case, opened and with its plan decided.
+fn decided_demo() -> Job {
+    let job = Job::new("demo");
+    job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    job.decide();
+    job
+}
+
+#[test]
+fn two_reinstalls_in_one_case() {
+    let job = decided_demo();
+    for round in 0..2 {
+        job.must(&["clear", "--yes"], 0);
+        job.must(&["install", "--yes"], 0);
+        let receipt = job.must(&["confirm"], 0);
+        assert!(receipt.contains("Installed right"), "{round}: {receipt}");
+        // What was decided holds for the second plan as well.
+        job.must(&["plan", "--anew"], 0);
+    }
+    let held = job.must(&["putback", "--list"], 0);
+    assert!(held.contains("Scale Desk"), "{held}");
+}
+
+#[test]
+fn a_job_across_a_restart() {
+    let job = Job::new("demo");
+    let mend = ["mend", "scale desk", "--on", "bench:bench", "--borrow", "network", "--yes"];
+    // Batch Clock is somebody else's, stays open, and holds a file.
+    let told = job.must(&mend, 5);
+    assert!(told.contains("Restart the machine now"), "{told}");
+    let status = job.must(&["status"], 0);
+    assert!(
+        status.contains("put off") && status.contains("borrowed") && status.contains("stubble restart"),
+        "{status}"
+    );
+    job.must(&["restart", "--yes"], 0);
+    let told = job.must(&mend, 0);
+    assert!(told.contains("Going on with the case"), "{told}");
+    let status = job.must(&["status"], 0);
+    assert!(status.contains("all is as it should be") && !status.contains("borrowed"), "{status}");
+}
+
+#[test]
+fn a_program_that_two_people_have_for_themselves() {
+    let job = Job::new("per-user.toml");
+    job.must(&["open", "dairy notes", "--on", "bench:bench"], 0);
+    // First for one of them, then for the other.
+    job.must(&["plan", "--user", "tilde"], 0);
+    job.must(&["clear", "--yes", "--without-installer"], 0);
+    let of = |user: &str| job.at(&format!("bench/disk/Users/{user}/AppData/Local/Programs/Wheywise Dairy Notes"));
+    assert!(of("maren").is_dir() && !of("tilde").exists());
+    job.must(&["plan", "--anew", "--decide", "keep"], 0);
+    job.must(&["clear", "--yes", "--without-installer"], 0);
+    assert!(!of("maren").exists());
+    assert!(job.at("bench/disk/Users/maren/AppData/Roaming/Wheywise Dairy Notes/2026-02.txt").is_file());
+    job.must(&["confirm"], 0);
+    job.must(&["putback", "--yes"], 0);
+    assert!(of("maren").is_dir() && of("tilde").is_dir());
+}
+
+#[test]
+fn a_driver_of_its_own_that_windows_would_bring_back() {
+    let job = Job::new("own-driver.toml");
+    job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    job.must(&["plan"], 0);
+    // What is borrowed keeps Windows from bringing its own driver; given back, it is nobody's change.
+    job.must(&["borrow", "network", "driver-search", "--yes"], 0);
+    job.must(&["clear", "--yes"], 0);
+    job.must(&["giveback", "--yes"], 0);
+    let receipt = job.must(&["confirm"], 0);
+    assert!(receipt.contains("0 of"), "{receipt}");
+}
+
+#[test]
+fn a_driver_and_a_store_package_go_as_units_and_come_back() {
+    let job = Job::new("units.toml");
+    job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    job.must(&["plan", "--decide", "keep"], 0);
+    // What a person keeps of it is no fault of the work, whatever it is.
+    let plan = fs::read_to_string(job.at("stubble-case/plan.toml")).unwrap();
+    let value: toml::Value = toml::from_str(&plan).unwrap();
+    let steps = value["step"].as_array().unwrap();
+    let driver = steps.iter().find(|step| step["kind"].as_str() == Some("remove-driver")).unwrap();
+    job.must(&["plan", "--keep", driver["id"].as_str().unwrap(), "--because", "as its maker advises"], 0);
+    job.must(&["clear", "--yes"], 0);
+    assert!(job.at("bench/disk/Windows/INF/oem7.inf").is_file());
+    let receipt = job.must(&["confirm"], 0);
+    assert!(receipt.contains("you decided so: as its maker advises"), "{receipt}");
+    job.must(&["report"], 0);
+    job.must(&["putback", "--yes"], 0);
+}
+
+#[test]
+fn damaged_content_is_put_right_and_nothing_else() {
+    let job = Job::new("installed.toml");
+    let payload = "C:\\Setup\\scale-desk-5.1.msi";
+    job.must(&["open", "scale desk", "--on", "bench:bench", "--payload", payload], 0);
+    let whole = fs::read(job.at(DESK)).unwrap();
+    fs::write(job.at(DESK), &whole[..100]).unwrap();
+    job.must(&["plan", "--repair"], 0);
+    // Looking at the plan does not make it another one.
+    let json: serde_json::Value = serde_json::from_str(&job.must(&["plan", "--json"], 0)).unwrap();
+    let kinds: Vec<&str> = json["step"].as_array().unwrap().iter().filter_map(|step| step["kind"].as_str()).collect();
+    assert!(!kinds.is_empty() && kinds.iter().all(|kind| *kind == "replace-file"), "{kinds:?}");
+    job.must(&["mend", "scale desk", "--on", "bench:bench", "--payload", payload, "--yes"], 0);
+    assert_eq!(fs::read(job.at(DESK)).unwrap(), whole);
+    let receipt = job.must(&["confirm"], 0);
+    assert!(receipt.contains("Put right: 1 file"), "{receipt}");
+}
+
 /// A job at a terminal: what a person types, in the order in which it is read.
 #[cfg(unix)]
 impl Job {

@@ -133,7 +133,10 @@ impl Stage {
             Before::Cut { file, to } => {
                 fs::File::options().write(true).open(at(file)).unwrap().set_len(*to).unwrap();
             }
-            Before::Write { file, text } => fs::write(at(file), text).unwrap(),
+            Before::Write { file, text } => {
+                fs::create_dir_all(at(file).parent().unwrap()).unwrap();
+                fs::write(at(file), text).unwrap();
+            }
             Before::Replace { file, old, new } => {
                 let text = fs::read_to_string(at(file)).unwrap();
                 assert!(text.contains(old), "{file} has no {old}");

@@ -5,9 +5,11 @@ use crate::pc;
 use pc::{Pc, traced};
 use stubble_core::packages::Registered;
 use stubble_core::plan::{
-    Decided, Meets, Plan, build, by_hand, carry_over, differences, is_rewritten, parse, preview, to_toml,
+    Decided, Meets, Plan, StepKind, build, by_hand, carry_over, differences, is_rewritten, keep_with_drivers, parse,
+    preview, to_toml,
 };
 use stubble_core::trace::Decision;
+use stubble_core::units::drivers::drivers;
 
 const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
 
@@ -128,4 +130,34 @@ fn a_preview_tells_what_each_step_would_meet() {
     plan.steps[key].requires = vec![plan.steps[at].id.clone()];
     let needs = plan.steps[at].id.clone();
     assert_eq!(told(&plan, &pc, "SOFTWARE\\Fennelgate"), Meets::Waits { needs });
+}
+
+#[test]
+fn a_driver_package_that_stays_keeps_its_service_and_its_filter() {
+    let mut pc = machine();
+    pc.file(&format!("{DESK}\\driver\\qlscale.inf")).driver("oem7.inf", "qlscale.inf", "Fennelgate Instruments");
+    pc.service("qlscale", "System32\\drivers\\qlscale.sys", false);
+    let mut plan = plan(&pc);
+    let survey = pc.survey();
+    let services: Vec<String> = drivers(&survey).into_iter().flat_map(|driver| driver.services).collect();
+    let of = |plan: &Plan, kind: StepKind| plan.steps.iter().find(|step| step.kind == kind).map(|step| step.decision);
+    assert!(services.contains(&"qlscale".to_owned()), "{services:?}");
+    assert_eq!(of(&plan, StepKind::RemoveDriver), Some(Decision::Remove));
+    assert_eq!(of(&plan, StepKind::RemoveService), Some(Decision::Remove), "{plan:#?}");
+    let as_it_was = plan.clone();
+    keep_with_drivers(&mut plan, &survey);
+    assert_eq!(plan, as_it_was, "nothing stays");
+    plan.steps
+        .iter_mut()
+        .filter(|step| step.kind == StepKind::RemoveDriver)
+        .for_each(|step| step.decision = Decision::Keep);
+    keep_with_drivers(&mut plan, &survey);
+    assert_eq!(of(&plan, StepKind::RemoveService), Some(Decision::Keep));
+    // It goes after all.
+    plan.steps
+        .iter_mut()
+        .filter(|step| step.kind == StepKind::RemoveDriver)
+        .for_each(|step| step.decision = Decision::Remove);
+    keep_with_drivers(&mut plan, &survey);
+    assert_eq!(of(&plan, StepKind::RemoveService), Some(Decision::Remove));
 }

@@ -5,6 +5,7 @@ mod confirm;
 mod decided;
 mod drives;
 mod footprint;
+mod gone;
 mod hostile;
 mod logs;
 mod pc;

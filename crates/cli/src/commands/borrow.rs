@@ -5,6 +5,7 @@ use stubble_ledger::borrow;
 
 use super::consent;
 use crate::args::Borrow;
+use crate::documents::{Documented, LoanTaken, LoansTaken};
 use crate::errors::CliError;
 use crate::views::terminal;
 use crate::work::{Settings, Work};
@@ -15,7 +16,10 @@ pub fn run(args: &Borrow, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliE
     let wanted = chosen(&work, &args.loans)?;
     let titles: Vec<&str> = wanted.iter().map(|loan| loan.title.as_str()).collect();
     consent(args.consent.yes, &format!("For a while: {}. Do it?", titles.join("; ")), ui)?;
-    take(&mut work, &wanted, false, ui)?;
+    let loans = take(&mut work, &wanted, false, !settings.json, ui)?;
+    if settings.json {
+        ui.print(&LoansTaken { loans }.to_json());
+    }
     Ok(Exit::Done)
 }
 
@@ -32,11 +36,21 @@ pub fn chosen(work: &Work, names: &[String]) -> Result<Vec<Loan>, CliError> {
     names.iter().map(find).collect()
 }
 
-/// Borrows them, and shows each as it is out.
-pub fn take(work: &mut Work, loans: &[Loan], for_mend: bool, ui: &mut Ui) -> Result<(), CliError> {
+/// Borrows them, and shows each as it is out, if it is to be shown.
+pub fn take(
+    work: &mut Work,
+    loans: &[Loan],
+    for_mend: bool,
+    shows: bool,
+    ui: &mut Ui,
+) -> Result<Vec<LoanTaken>, CliError> {
+    let mut taken = Vec::new();
     for loan in loans {
-        let out = borrow(&mut work.case, work.machine.alter()?, loan, for_mend)?;
-        ui.print(&terminal::borrowed(loan, out, for_mend, ui.width));
+        let is_out = borrow(&mut work.case, work.machine.alter()?, loan, for_mend)?;
+        if shows {
+            ui.print(&terminal::borrowed(loan, is_out, for_mend, ui.width));
+        }
+        taken.push(LoanTaken { loan: loan.name.clone(), title: loan.title.clone(), is_out });
     }
-    Ok(())
+    Ok(taken)
 }

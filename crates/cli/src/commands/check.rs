@@ -1,18 +1,21 @@
 //! `check`: what stands in the way of a working install now.
 
 use stubble_core::blockers::{Known, Severity, check, targets};
+use stubble_core::confirm::seal::sha256;
+use stubble_core::content::checked_list::{self, CheckedList};
 use stubble_core::content::inf::{self, Inf};
 use stubble_core::model::Place;
 use stubble_core::model::access::AccessList;
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::Gap;
+use stubble_core::trace::Trace;
 use stubble_core::units::drivers::drivers;
 
 use super::show;
 use crate::documents::{Checked, Documented};
 use crate::errors::CliError;
 use crate::views::terminal;
-use crate::work::{DIAGNOSIS, Installer, ReadLog, Settings, Work};
+use crate::work::{DIAGNOSIS, Installer, LARGEST_FILE, ReadLog, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -42,6 +45,8 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let footprint = work.footprint()?;
     let access = access_lists(work, payload.as_ref(), &mut gaps);
     let drivers = drivers_there(work, payload.as_ref(), &mut gaps);
+    let trace = work.trace();
+    let lists = lists_there(work, &trace);
     let known = Known {
         payload: meant,
         borrowed: &borrowed,
@@ -49,8 +54,9 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
         log,
         access: &access,
         drivers: &drivers,
+        lists: &lists,
     };
-    let blockers = check(&work.survey, &work.registered, subject, &work.trace(), known);
+    let blockers = check(&work.survey, &work.registered, subject, &trace, known);
     let mut could_not_look = gaps;
     if let (Some(path), None) = (&work.case.about.payload, &payload) {
         let why = match Installer::read(work.machine.observe(), path) {
@@ -89,6 +95,16 @@ fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>)
         }
     }
     found
+}
+
+/// What the product's own lists of checksums say of its content.
+fn lists_there(work: &Work, trace: &Trace) -> Vec<CheckedList> {
+    let places: Vec<&Place> = trace.remnants.iter().map(|remnant| &remnant.place).collect();
+    let machine = work.machine.observe();
+    let read = |path: &str, most: u64| machine.read_file(path, most).ok();
+    checked_list::check(&work.survey, &places, &read, &|path| {
+        machine.read_file(path, LARGEST_FILE).ok().map(|content| sha256(&content))
+    })
 }
 
 /// The largest description of a driver package.

@@ -10,6 +10,7 @@ use super::mend::{self, Guide, Stage};
 use super::{clear, diagnose, install, putback, why};
 use crate::args::{self, Clear, Consent};
 use crate::asking::Answer;
+use crate::documents::{Documented, Prepared};
 use crate::errors::CliError;
 use crate::machines;
 use crate::views::terminal;
@@ -21,27 +22,36 @@ const PRODUCT: &str = "scale desk";
 const UPGRADE_CODE: &str = "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}";
 const YES: Consent = Consent { yes: true };
 
-pub fn run(args: &args::Demo, ui: &mut Ui) -> Result<Exit, CliError> {
+pub fn run(args: &args::Demo, json: bool, ui: &mut Ui) -> Result<Exit, CliError> {
     let folder = args.keep.clone().unwrap_or_else(|| PathBuf::from("stubble-demo"));
     if args.keep.is_none() {
         // The demo's own folder from an earlier run.
         machines::discard_demo(&folder)?;
     }
-    let on = machines::demo(&folder.join("bench"))?;
+    let bench = folder.join("bench");
+    let on = match &args.world {
+        Some(world) => machines::practice(world, &bench)?,
+        None => machines::demo(&bench)?,
+    };
     let shown = format!("bench:{}", folder.join("bench").display());
     let case = folder.join("case");
-    if args.broken_only {
-        ui.print(&terminal::demo_ready(&shown, &case));
+    if args.broken_only || args.world.is_some() {
+        let ready = Prepared { on: shown, case: case.display().to_string() };
+        let text = if json { ready.to_json() } else { terminal::demo_ready(&ready.on, &case) };
+        ui.print(&text);
         return Ok(Exit::Done);
     }
     // The story is told in words, whatever the documents would say.
     let settings = Settings { case, json: false };
-    ui.print(&terminal::demo_beginning(&folder));
     let open = args::Open { name: PRODUCT.to_owned(), on, ..args::Open::default() };
     let job = mend::Job { open: &open, borrow: &[], without_installer: false, consent: YES };
-    let exit = mend::stages(&job, &mut Story { shown }, &settings, ui)?;
-    ui.print(&terminal::demo_end(&settings.case));
-    Ok(exit)
+    let told = Settings { case: settings.case.clone(), json };
+    mend::told_once(&told, ui, |ui| {
+        ui.print(&terminal::demo_beginning(&folder));
+        let exit = mend::stages(&job, &mut Story { shown }, &settings, ui)?;
+        ui.print(&terminal::demo_end(&settings.case));
+        Ok(exit)
+    })
 }
 
 /// The guide of the demo: tells the story, types the commands, and shows a little more of them.

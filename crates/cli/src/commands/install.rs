@@ -3,10 +3,11 @@
 use stubble_core::confirm::seal::sha256;
 use stubble_core::logs::diagnose;
 use stubble_core::watch::{Shown, Sign};
-use stubble_ledger::install;
+use stubble_ledger::{InstallReport, install};
 
 use super::{clear, consent, show};
 use crate::args::Install;
+use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::views::{terminal, words};
 use crate::work::{Installer, LARGEST_FILE, Settings, Work};
@@ -27,13 +28,26 @@ pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
     ui.tell(&terminal::runs_by(&payload, &file.launch, ui.width));
     consent(args.consent.yes, &question, ui)?;
     match args.gently {
-        true => gently(&mut work, &file, args, settings, ui),
-        false => Ok(if once(&mut work, &file, args, settings, ui)? { Exit::Done } else { Exit::No }),
+        true if settings.json => {
+            // Of several documents only that of the last run is the command's.
+            let plain = Settings { json: false, ..settings.clone() };
+            let (exit, last) = ui.aside(|ui| gently(&mut work, &file, args, &plain, ui))?;
+            ui.print(&last.to_json());
+            Ok(exit)
+        }
+        true => gently(&mut work, &file, args, settings, ui).map(|(exit, _)| exit),
+        false => Ok(if once(&mut work, &file, args, settings, ui)?.success { Exit::Done } else { Exit::No }),
     }
 }
 
-/// Runs setup, and tells whether it finished.
-fn once(work: &mut Work, file: &Installer, args: &Install, settings: &Settings, ui: &mut Ui) -> Result<bool, CliError> {
+/// Runs setup, and tells what came of it.
+fn once(
+    work: &mut Work,
+    file: &Installer,
+    args: &Install,
+    settings: &Settings,
+    ui: &mut Ui,
+) -> Result<InstallReport, CliError> {
     let limit = args.limit.map(|minutes| minutes.saturating_mul(60));
     let mut watch = |sign: Sign, shown: &Shown| watched(sign, shown, args, ui);
     let mut report = install(&mut work.case, work.machine.alter()?, &file.path, limit, &mut watch)?;
@@ -43,7 +57,7 @@ fn once(work: &mut Work, file: &Installer, args: &Install, settings: &Settings, 
         }
     }
     show(&report, settings, ui, |report, width| terminal::installed(report, &file.what, width));
-    Ok(report.success)
+    Ok(report)
 }
 
 /// Tells how setup goes. It is ended only where somebody says so.
@@ -66,12 +80,13 @@ fn gently(
     args: &Install,
     settings: &Settings,
     ui: &mut Ui,
-) -> Result<Exit, CliError> {
+) -> Result<(Exit, InstallReport), CliError> {
     work.finish_half_done()?;
     let plan = work.plan()?;
-    if once(work, file, args, settings, ui)? {
+    let mut last = once(work, file, args, settings, ui)?;
+    if last.success {
         ui.tell("note: setup works as it is; nothing of the plan was carried out\n");
-        return Ok(Exit::Done);
+        return Ok((Exit::Done, last));
     }
     let mut rungs: Vec<u8> = plan.chosen().map(|step| step.rung).collect();
     rungs.sort_unstable();
@@ -81,17 +96,18 @@ fn gently(
         let exit = clear::carry(work, &plan, Some(*rung), settings, ui)?;
         // What could not be done may not be needed, or a later rung does without it.
         if exit == Exit::Restart {
-            return Ok(exit);
+            return Ok((exit, last));
         }
-        if once(work, file, args, settings, ui)? {
+        last = once(work, file, args, settings, ui)?;
+        if last.success {
             let spared = rungs.len() - done - 1;
             let steps = plan.chosen().filter(|step| step.rung > *rung).count();
             let spared = format!("{} with {}", words::count(spared, "rung"), words::count(steps, "step"));
             ui.tell(&format!("note: setup works after rung {rung}; {spared} spared\n"));
-            return Ok(Exit::Done);
+            return Ok((Exit::Done, last));
         }
     }
-    Ok(Exit::No)
+    Ok((Exit::No, last))
 }
 
 /// What is run is what was asked for, and what was chosen.

@@ -1,15 +1,16 @@
 //! `mend`: the whole job, guided.
 
 use stubble_core::logs::meanings::is_success;
-use stubble_core::plan::{Plan, Step};
+use stubble_core::plan::{Plan, Step, parse};
 use stubble_core::subject::names::squashed;
 use stubble_core::trace::Decision;
-use stubble_ledger::{Case, Entry, Journal};
+use stubble_ledger::{Case, Entry, Journal, status};
 
 use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, resume, trace};
 use crate::args::{self, Always, Clear, Confirm, Consent};
 use crate::asking::{self, Answer};
 use crate::deciding;
+use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::machines::full;
 use crate::views::terminal;
@@ -99,7 +100,21 @@ pub fn run(args: &args::Mend, settings: &Settings, ui: &mut Ui) -> Result<Exit, 
         without_installer: args.without_installer,
         consent: args.consent,
     };
-    stages(&job, &mut Asking { yes: args.consent.yes, always: args.decide }, &plain, ui)
+    told_once(settings, ui, |ui| stages(&job, &mut Asking { yes: args.consent.yes, always: args.decide }, &plain, ui))
+}
+
+/// Work of many stages, whose single document is where the case stands at its end. What the stages say is no data then.
+pub fn told_once(
+    settings: &Settings,
+    ui: &mut Ui,
+    work: impl FnOnce(&mut Ui) -> Result<Exit, CliError>,
+) -> Result<Exit, CliError> {
+    if !settings.json {
+        return work(ui);
+    }
+    let exit = ui.aside(work)?;
+    ui.print(&status(&Case::open(&settings.case)?)?.to_json());
+    Ok(exit)
 }
 
 /// What is to be done.
@@ -146,6 +161,9 @@ fn one_after_another(job: &Job<'_>, guide: &mut dyn Guide, settings: &Settings, 
     }
     let from = begun.map_or(Stage::Open, |(_, stage)| stage);
     for stage in order.into_iter().filter(|stage| *stage >= from) {
+        if stage == Stage::Install && only_repairs(settings)? {
+            continue;
+        }
         guide.before(stage, settings, ui)?;
         let exit = match stage {
             Stage::Open => open::run(job.open, settings, ui)?,
@@ -217,6 +235,12 @@ fn reached(journal: &Journal) -> Stage {
     last.unwrap_or(Stage::Check)
 }
 
+/// Whether the plan only puts files right, so that setup need not run.
+fn only_repairs(settings: &Settings) -> Result<bool, CliError> {
+    let plan = Case::open(&settings.case)?.plan_text()?;
+    Ok(parse(&plan).is_ok_and(|plan| plan.is_repair()))
+}
+
 fn borrow_all(names: &[String], settings: &Settings, ui: &mut Ui) -> Result<(), CliError> {
     if names.is_empty() {
         return Ok(());
@@ -226,7 +250,8 @@ fn borrow_all(names: &[String], settings: &Settings, ui: &mut Ui) -> Result<(), 
         names.iter().filter(|name| !out.iter().any(|loan| loan.loan.eq_ignore_ascii_case(name))).cloned().collect();
     let mut work = Work::begin(settings)?;
     let loans = borrow::chosen(&work, &names)?;
-    borrow::take(&mut work, &loans, true, ui)
+    borrow::take(&mut work, &loans, true, true, ui)?;
+    Ok(())
 }
 
 /// Shows the plan, a new one where the old one was carried out, and asks about what is undecided.

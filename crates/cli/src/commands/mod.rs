@@ -111,7 +111,7 @@ fn one(command: Command, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliEr
         Command::Capture(args) => capture::run(&args, settings, ui),
         Command::Compare(args) => compare::run(&args, settings, ui),
         Command::Mend(args) => mend::run(&args, settings, ui),
-        Command::Demo(args) => demo::run(&args, ui),
+        Command::Demo(args) => demo::run(&args, settings.json, ui),
     }
 }
 

@@ -1,6 +1,6 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
-use stubble_core::plan::{Decided, Step, to_toml};
+use stubble_core::plan::{Decided, Step, keep_with_drivers, to_toml};
 use stubble_core::plan::{Plan, build_in_order, by_hand, carry_over, differences, is_rewritten, parse, repair, state};
 use stubble_core::trace::Trace;
 use stubble_ledger::LedgerError;
@@ -56,6 +56,7 @@ pub fn planned(work: &mut Work, args: &args::Plan, ui: &mut Ui) -> Result<Plan, 
             if decides {
                 adopt_edits(work)?;
                 let decided = decide(work, &mut plan, args)?;
+                keep_with_drivers(&mut plan, &work.survey);
                 work.case.note_decided(decided, "command line")?;
                 write(work, &plan)?;
             }
@@ -75,9 +76,7 @@ fn made(work: &mut Work, args: &args::Plan, old: Option<&str>, ui: &mut Ui) -> R
     let rewritten = adopt_edits(work)?;
     carry_over(&mut plan, &work.case.journal.decided());
     let decided = decide(work, &mut plan, args)?;
-    let text = to_toml(&plan);
-    // What is written must be readable and allowed; a plan of our own is no exception.
-    work.checked(&text)?;
+    let plan = work.checked(&to_toml(&plan))?;
     work.case.note_decided(decided, "command line")?;
     if let Some(old) = old {
         if rewritten {
@@ -101,9 +100,9 @@ fn removal_plan(work: &Work, args: &args::Plan) -> Result<Plan, CliError> {
 }
 
 fn write(work: &mut Work, plan: &Plan) -> Result<(), CliError> {
-    let text = to_toml(plan);
-    work.checked(&text)?;
-    Ok(work.case.set_plan(&text, plan.steps.len())?)
+    // What is written must be readable and allowed; a plan of our own is no exception.
+    let plan = work.checked(&to_toml(plan))?;
+    Ok(work.case.set_plan(&to_toml(&plan), plan.steps.len())?)
 }
 
 /// Notes what a person has decided in the plan's file. Tells whether they have edited more of it than decisions.

@@ -76,6 +76,7 @@ fn gather(work: &Work) -> Result<CaseReport, CliError> {
         network: work.survey.running.network,
         opened: about.opened.clone(),
         complaint,
+        is_checked: checked.is_some(),
         blockers: checked.map(|checked| checked.blockers).unwrap_or_default(),
         remnants,
         events: events(work.case.journal.lines()),

@@ -2,8 +2,9 @@
 
 use stubble_ledger::{DeedState, restart};
 
-use super::consent;
+use super::{consent, show};
 use crate::args::Consent;
+use crate::documents::Restarted;
 use crate::errors::CliError;
 use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
@@ -16,6 +17,7 @@ pub fn run(args: Consent, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliE
     restart(&mut work.case, machine)?;
     let waiting = work.case.journal.deeds().iter().any(|deed| deed.state == DeedState::PutOff);
     let next = if waiting { "`stubble resume`, to see what was put off done" } else { "`stubble check`" };
-    ui.print(&format!("{} was restarted. Next: {next}.\n", work.survey.facts.computer));
+    let restarted = Restarted { computer: work.survey.facts.computer.clone(), was_awaited: waiting };
+    show(&restarted, settings, ui, |one, _| format!("{} was restarted. Next: {next}.\n", one.computer));
     Ok(Exit::Done)
 }

@@ -73,6 +73,10 @@ fn outcome(receipt: &Receipt) -> Markup {
                 p { "Ended for the work and not running again; start them:" }
                 ul.todo { @for (place, title) in &receipt.still_closed { li { (words::titled(place, title)) } } }
             }
+            @for (heading, places) in words::still_there(receipt) {
+                h3 { (heading) }
+                ul.todo { @for text in places { li.why { (safe(&text)) } } }
+            }
             @if let Some(proof) = &receipt.proof {
                 p.quiet { "Digest of all other places: before " code { (&proof.before[..16]) } ", after " code { (&proof.after[..16]) } }
             }
@@ -112,7 +116,7 @@ fn remnants(report: &CaseReport, decision: Decision, heading: &str) -> Markup {
                                 td.path { (words::titled(&remnant.place, &remnant.title)) }
                                 td.number { @if remnant.files > 0 { (words::size(remnant.bytes)) } @else if !remnant.parts.is_empty() { (words::parts(remnant)) " parts" } }
                                 td { (remnant.standing.word()) }
-                                td { (safe(&remnant.reason)) }
+                                td.why { (safe(&remnant.reason)) }
                             }
                         }
                     }
@@ -158,7 +162,7 @@ fn events(report: &CaseReport) -> Markup {
             table.events {
                 tbody {
                     @for event in &report.events {
-                        tr { td.time { (words::moment(&event.at)) } td { (safe(&event.text)) } }
+                        tr { td.time { (words::moment(&event.at)) } td.why { (safe(&event.text)) } }
                     }
                 }
             }

@@ -36,6 +36,12 @@ pub fn report(report: &CaseReport) -> String {
         for (place, title) in &receipt.still_closed {
             let _ = writeln!(out, "- to do: start {} again", plain(&words::titled(place, title)));
         }
+        for (heading, places) in words::still_there(receipt) {
+            let _ = writeln!(out, "\n{heading}:\n");
+            places.iter().for_each(|text| {
+                let _ = writeln!(out, "- {}", plain(text));
+            });
+        }
         out.push('\n');
     }
     list(&mut out, "What to tell the user", &report.for_the_user);

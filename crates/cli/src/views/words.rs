@@ -155,6 +155,22 @@ pub fn answer(blockers: &[Blocker]) -> String {
     }
 }
 
+/// What is still there and should not be, or is there for a reason that may end: a heading and its places each.
+pub fn still_there(receipt: &Receipt) -> Vec<(&'static str, Vec<String>)> {
+    let of = |because: Because| {
+        let found = receipt.still_there.iter().filter(move |one| one.because == because);
+        found.map(|one| format!("{} ({})", place(&one.place), one.told)).collect::<Vec<String>>()
+    };
+    let left = receipt.left.iter().map(|finding| format!("{} ({})", place(&finding.place), finding.seen)).collect();
+    let all = [
+        ("Left of the old", left),
+        ("Goes at the next start", of(Because::PutOff)),
+        ("Not done", of(Because::Refused)),
+        ("Not decided yet, and left as it is", of(Because::Undecided)),
+    ];
+    all.into_iter().filter(|(_, places)| !places.is_empty()).collect()
+}
+
 /// Why it is not known whether a machine is clean.
 fn open_questions(receipt: &Receipt) -> String {
     let number = |because| receipt.still_there.iter().filter(|one| one.because == because).count();

@@ -6,6 +6,7 @@ mod targets;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::content::checked_list::CheckedList;
 use crate::content::inf::Inf;
 use crate::footprint::Footprint;
 use crate::logs::{self, Run};
@@ -95,6 +96,8 @@ pub struct Known<'s> {
     pub access: &'s [(Place, AccessList)],
     /// The descriptions of driver packages that were added to the machine.
     pub drivers: &'s [Inf],
+    /// Lists of checksums beside the product's content, with what is not as they say.
+    pub lists: &'s [CheckedList],
 }
 
 /// Looks for everything in the way; the surest first.

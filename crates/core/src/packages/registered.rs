@@ -248,6 +248,17 @@ impl Product {
         self.key_paths.iter().map(String::as_str).filter(is_on_disk)
     }
 
+    /// Whether everything is there that its registration names: its key, its entry in the list of programs, its cached
+    /// package where one is named, its folder and its files.
+    pub fn is_whole(&self, survey: &Survey) -> bool {
+        let folder = self.location.as_deref().unwrap_or_default().trim_end_matches('\\');
+        self.has_product_key
+            && self.entry.is_some()
+            && self.cache_is_there(survey) != Some(false)
+            && (folder.is_empty() || survey.exists(folder))
+            && self.files().all(|file| survey.exists(file))
+    }
+
     /// Whether it blocks without being there: registered, in no list, and its package gone.
     pub fn is_phantom(&self, survey: &Survey) -> bool {
         self.entry.is_none() && self.cache_is_there(survey) != Some(true)

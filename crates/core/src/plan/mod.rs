@@ -6,6 +6,7 @@ mod file;
 mod order;
 mod preview;
 mod repair;
+mod together;
 mod validate;
 mod whole;
 
@@ -22,6 +23,7 @@ pub use file::{FORMAT, from_toml, from_toml_begun, parse, to_toml};
 pub use order::ordered;
 pub use preview::{Meets, Previewed, preview};
 pub use repair::repair;
+pub use together::keep_with_drivers;
 pub use validate::{PlanError, validate};
 pub use whole::takes_whole;
 

@@ -2,7 +2,7 @@
 
 use super::{Plan, StepKind};
 use crate::model::path::{is_inside_or_same, program_of};
-use crate::packages::{Product, Registered};
+use crate::packages::Registered;
 use crate::survey::Survey;
 
 /// The name of a product that a plan takes although it is installed with all that its registration names: the package
@@ -11,7 +11,7 @@ pub fn takes_whole(plan: &Plan, survey: &Survey, registered: &Registered) -> Opt
     plan.chosen().find_map(|step| match step.kind {
         StepKind::Unregister | StepKind::Uninstall => {
             let product = registered.products.get(&step.place.path.parse().ok()?)?;
-            is_whole(product, survey).then(|| product.name.clone())
+            (product.is_whole(survey) && product.cache_is_there(survey) == Some(true)).then(|| product.name.clone())
         }
         StepKind::TakeKey => {
             let key = survey.registry.key(&step.place.path)?;
@@ -28,13 +28,4 @@ pub fn takes_whole(plan: &Plan, survey: &Survey, registered: &Registered) -> Opt
         }
         _ => None,
     })
-}
-
-fn is_whole(product: &Product, survey: &Survey) -> bool {
-    let folder = product.location.as_deref().unwrap_or_default().trim_end_matches('\\');
-    product.has_product_key
-        && product.entry.is_some()
-        && product.cache_is_there(survey) == Some(true)
-        && (folder.is_empty() || survey.exists(folder))
-        && product.parts.iter().filter(|part| part.kind.is_on_disk()).all(|part| survey.exists(&part.path))
 }

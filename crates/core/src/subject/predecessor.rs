@@ -4,12 +4,10 @@ use super::names::publisher_words;
 use crate::packages::Product;
 use crate::survey::Survey;
 
-/// Whether a product that setup asks for is the subject's: one of the same publisher that setup `replaces`, or of which
-/// only a registration is left that cannot be removed in its own way. What setup only looks for, and what is somebody
-/// else's, is a product of its own.
+/// Whether a product that setup asks for is the subject's: one of the same publisher that setup `replaces`, or that is
+/// not whole any more. What setup only looks for, and what is somebody else's, is a product of its own.
 pub(crate) fn is_predecessor(survey: &Survey, replaces: bool, publisher: &str, product: &Product) -> bool {
     let first = |name: &str| publisher_words(name).first().cloned();
     let is_same = product.publisher.is_empty() || first(&product.publisher) == first(publisher);
-    let is_whole = product.has_product_key && product.entry.is_some() && product.cache_is_there(survey) != Some(false);
-    is_same && (replaces || !is_whole)
+    is_same && (replaces || !product.is_whole(survey))
 }

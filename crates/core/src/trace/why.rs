@@ -100,13 +100,31 @@ pub fn place_of(survey: &Survey, asked: &str) -> Place {
             (asked.strip_suffix(" (default value)").unwrap_or(asked), asked.ends_with(" (default value)").then_some(""))
         }
     };
-    let path = physical(key.trim(), &survey.facts);
+    let path = match of_a_user(survey, key.trim()) {
+        Some(path) => path,
+        None => physical(key.trim(), &survey.facts),
+    };
     let service = path.rsplit_once('\\').filter(|(above, _)| fold(above) == fold(&survey.facts.services_key()));
     match (value, service) {
         (Some(value), _) => Place::value(path, value),
         (None, Some((_, name))) if survey.registry.key(&path).is_some() => Place::new(PlaceKind::Service, name),
         _ => Place::key(path),
     }
+}
+
+/// A key that is named as the current user's, in the registry of the first user that has it.
+fn of_a_user(survey: &Survey, key: &str) -> Option<String> {
+    let folded = fold(key);
+    let roots = ["HKEY_CURRENT_USER\\", "HKCU:\\", "HKCU\\"];
+    let below = &key[roots.iter().find(|root| folded.starts_with(*root))?.len()..];
+    let paths = survey.facts.users.iter().flat_map(|user| {
+        let classes = fold(below).starts_with("SOFTWARE\\CLASSES\\").then(|| &below["Software\\Classes\\".len()..]);
+        let classes = classes.map(|rest| format!("{}_Classes\\{rest}", user.hive()));
+        std::iter::once(format!("{}\\{below}", user.hive())).chain(classes)
+    });
+    let mut paths = paths.peekable();
+    let first = paths.peek().cloned();
+    paths.find(|path| survey.registry.key(path).is_some()).or(first)
 }
 
 /// The remnant's evidence, and that of the remnants which it was read from.

@@ -5,6 +5,7 @@ mod cached_package_gone;
 mod class_of_others;
 mod clock;
 mod conflict;
+mod content_differs;
 mod damaged;
 mod devices;
 mod driver_kinds;
@@ -23,6 +24,8 @@ mod payload_refuses;
 mod phantom_registration;
 mod policy;
 mod port_taken;
+mod program_gone;
+mod provider_gone;
 mod restart_pending;
 mod rights;
 mod service_hangs;
@@ -54,6 +57,9 @@ pub static RULES: &[Rule] = &[
     cached_package_gone::look,
     phantom_registration::look,
     damaged::look,
+    program_gone::look,
+    provider_gone::look,
+    content_differs::look,
     held_open::look,
     in_progress::look,
     restart_pending::look,

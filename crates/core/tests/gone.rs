@@ -1,0 +1,127 @@
+//! What stands in the way since a part of the product is gone or is not as its own list says.
+
+use std::collections::HashMap;
+
+use crate::pc;
+
+use pc::{Pc, traced};
+use stubble_core::blockers::{Blocker, Known, Severity, check};
+use stubble_core::confirm::seal::sha256;
+use stubble_core::content::checked_list;
+use stubble_core::model::path::leaf;
+use stubble_core::model::{Place, RegValue};
+use stubble_core::packages::Registered;
+
+const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
+
+fn desk() -> Pc {
+    let mut pc = Pc::new();
+    pc.listed("desk", "Quernlight Scale Desk", "Fennelgate Instruments", DESK)
+        .file(&format!("{DESK}\\desk.exe"))
+        .file(&format!("{DESK}\\unins.exe"))
+        .file("C:\\Windows\\System32\\rundll32.exe");
+    pc
+}
+
+fn look(pc: &Pc, known: Known<'_>) -> Vec<Blocker> {
+    let survey = pc.survey();
+    let subject = pc::subject(&survey, &[], "scale desk");
+    let found = check(&survey, &Registered::read(&survey), &subject, &traced(pc, "scale desk"), known);
+    found
+        .into_iter()
+        .filter(|one| ["program-gone", "provider-gone", "content-differs"].contains(&one.rule.as_str()))
+        .collect()
+}
+
+fn titles(pc: &Pc) -> Vec<String> {
+    look(pc, Known::default()).into_iter().map(|one| one.title).collect()
+}
+
+#[test]
+fn an_entry_whose_uninstaller_or_program_is_gone_is_named() {
+    let entry = |uninstaller: &str, icon: &str| {
+        let mut pc = desk();
+        let key = format!("{}\\desk", pc::UNINSTALL);
+        pc.raw(&key, RegValue::text("UninstallString", uninstaller)).raw(&key, RegValue::text("DisplayIcon", icon));
+        titles(&pc)
+    };
+    let (there, icon) = (format!("\"{DESK}\\unins.exe\" /S"), format!("{DESK}\\desk.exe,0"));
+    assert_eq!(entry(&there, &icon), [""; 0]);
+    // The package installer and what it runs have rules of their own.
+    assert_eq!(entry("MsiExec.exe /X{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}", ""), [""; 0]);
+    let in_list = "Quernlight Scale Desk is in the list of programs; ";
+    assert_eq!(entry(&format!("\"{DESK}\\gone.exe\" /S"), &icon), [format!("{in_list}its uninstaller is gone")]);
+    assert_eq!(entry(&there, &format!("{DESK}\\gone.exe,1")), [format!("{in_list}its program is gone")]);
+    let both = entry(&format!("{DESK}\\gone.exe"), &format!("{DESK}\\old.exe"));
+    assert_eq!(both, [format!("{in_list}its program and its uninstaller are gone")]);
+    // A library that Windows' own program runs.
+    let library = |name: &str| format!("C:\\Windows\\System32\\rundll32.exe \"{DESK}\\{name}\",Remove");
+    assert_eq!(entry(&library("gone.dll"), &icon), [format!("{in_list}its uninstaller is gone")]);
+    assert_eq!(entry(&library("unins.exe"), &icon), [""; 0]);
+}
+
+#[test]
+fn a_service_whose_program_is_gone_is_named_and_what_could_not_be_seen_is_not() {
+    let mut pc = desk();
+    pc.service("ScaleBridge", &format!("\"{DESK}\\bridge.exe\""), false);
+    assert_eq!(titles(&pc), ["The service ScaleBridge cannot start: its program is gone"]);
+    pc.file(&format!("{DESK}\\bridge.exe"));
+    assert_eq!(titles(&pc), [""; 0]);
+    pc.remove(&format!("{DESK}\\bridge.exe")).gap(DESK);
+    assert_eq!(titles(&pc), [""; 0]);
+}
+
+#[test]
+fn content_that_is_not_as_its_list_says_is_named_with_where_the_right_one_is() {
+    let contents: HashMap<String, Vec<u8>> = [
+        (format!("{DESK}\\content\\whole.bin"), b"whole".to_vec()),
+        (format!("{DESK}\\content\\other.bin"), b"OTHER".to_vec()),
+        (format!("{DESK}\\content\\short.bin"), b"sho".to_vec()),
+        ("C:\\ProgramData\\Fennelgate\\Fetched\\17\\other.bin".to_owned(), b"other".to_vec()),
+    ]
+    .into();
+    let digest = |text: &str| sha256(text.as_bytes());
+    let list = format!(
+        r#"{{"files": [{{"path": "content\\whole.bin", "size": 5, "sha256": "{}"}}, {{"path": "content\\other.bin", "size": 5, "sha256": "{}"}},
+            {{"path": "content\\short.bin", "size": 5, "sha256": "{}"}}, {{"path": "..\\..\\x.bin", "sha256": "{}"}}]}}"#,
+        digest("whole"),
+        digest("other"),
+        digest("short"),
+        digest("x")
+    );
+    let place = format!("{DESK}\\content\\manifest.json");
+    let mut pc = desk();
+    for (path, content) in &contents {
+        pc.sized(path, content.len() as u64);
+    }
+    pc.sized(&place, list.len() as u64);
+    let read =
+        |path: &str, _: u64| if path == place { Some(list.clone().into_bytes()) } else { contents.get(path).cloned() };
+    let hash = |path: &str| contents.get(path).map(|content| sha256(content));
+    let found = checked_list::check(&pc.survey(), &[&Place::folder(DESK)], &read, &hash);
+    assert_eq!(
+        (found.len(), found[0].files),
+        (1, 3),
+        "a name that leads out of the folder is not followed: {found:#?}"
+    );
+    let told: Vec<(&str, &str, bool)> =
+        found[0].faults.iter().map(|fault| (leaf(&fault.file), fault.seen.as_str(), fault.copy.is_some())).collect();
+    assert_eq!(told, [("other.bin", "another content", true), ("short.bin", "3 bytes", false)]);
+    let blockers = look(&pc, Known { lists: &found, ..Known::default() });
+    assert_eq!((blockers.len(), blockers[0].severity), (1, Severity::MayFail));
+    assert!(blockers[0].evidence.iter().any(|text| text.contains("Fetched\\17\\other.bin has the right content")));
+}
+
+#[test]
+fn a_provider_that_speaks_for_a_product_that_is_gone_is_named() {
+    const CODE: &str = "{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}";
+    let mut pc = desk();
+    pc.key(
+        "HKLM\\SOFTWARE\\Classes\\Installer\\Dependencies\\Fennelgate.ScaleDesk.x64",
+        &[("", CODE), ("DisplayName", "Quernlight Scale Desk"), ("Version", "5.1.4")],
+    );
+    let found = titles(&pc);
+    assert!(found.len() <= 1 && found.iter().all(|title| title.contains("counts as installed")), "{found:?}");
+    pc.listed(CODE, "Quernlight Scale Desk", "Fennelgate Instruments", DESK);
+    assert_eq!(titles(&pc), [""; 0], "it is there");
+}
