@@ -7,7 +7,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 
 disks=${STUBBLE_DISKS:-../shared/disks}
-least=79
+least=89
 [ -f "$disks/judge.py" ] || { echo "skipped: there are no disks in $disks"; exit 0; }
 cargo build --locked --quiet
 work=$(mktemp -d)
