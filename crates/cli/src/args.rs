@@ -29,7 +29,7 @@ pub struct Args {
 pub enum Command {
     /// Start a case: find who is meant on that machine
     Open(Open),
-    /// Show where a case stands and what comes next, or which cases there are; alone, `stubble` does so as well
+    /// Show the state of a case and what comes next, or list the cases in a folder; `stubble` alone does the same
     Status(Status),
     /// Tell what stands in the way of a working install now
     Check,
@@ -156,7 +156,7 @@ pub struct Open {
     pub vault: Option<PathBuf>,
 }
 
-/// Where a case stands.
+/// The state of a case.
 #[derive(Debug, Default, Group)]
 pub struct Status {
     /// List the cases in this folder and right below its folders

@@ -1,7 +1,7 @@
 //! Questions about single steps, at a terminal.
 
 use stubble_core::model::registry::text_of;
-use stubble_core::model::text::{fold, from_utf16_bytes};
+use stubble_core::model::text::{fold, from_file};
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::plan::{Plan, Step};
 use stubble_core::trace::why::explain;
@@ -88,8 +88,8 @@ fn of_place(work: &Work, place: &Place) -> Vec<String> {
         }
         PlaceKind::Folder => {
             let below = survey.files.find(&place.path).map(|folder| survey.files.below(folder)).unwrap_or_default();
-            let told = |at: u32| format!("{:>12}  {}", survey.files.data(at).size, survey.files.path(at));
-            below.into_iter().map(told).collect()
+            let line = |at: u32| format!("{:>12}  {}", survey.files.data(at).size, survey.files.path(at));
+            below.into_iter().map(line).collect()
         }
         PlaceKind::Process => {
             let image = fold(&place.path);
@@ -118,10 +118,9 @@ fn of_registry(work: &Work, place: &Place) -> Vec<String> {
 
 /// The text of a file; `None` where its content is none.
 fn text_in(content: &[u8]) -> Option<String> {
-    let text = match content {
-        [0xFF, 0xFE, rest @ ..] => from_utf16_bytes(rest),
-        _ => std::str::from_utf8(content).ok()?.trim_start_matches('\u{FEFF}').to_owned(),
+    let text = from_file(content);
+    let is_odd = |letter: char| {
+        letter == char::REPLACEMENT_CHARACTER || letter.is_control() && !matches!(letter, '\t' | '\r' | '\n')
     };
-    let is_odd = |letter: char| letter.is_control() && !matches!(letter, '\t' | '\r' | '\n');
     (!text.contains(is_odd)).then_some(text)
 }

@@ -116,13 +116,16 @@ pub enum CliError {
     /// The plan is refused.
     #[error(transparent)]
     Plan(#[from] PlanError),
+    /// A step is half done, and the machine shows a part of it only.
+    #[error("a step was interrupted, and the machine shows a part of it only")]
+    HalfDone,
     /// A person ended guided work at a question.
     #[error("ended here; the case and what was decided are kept")]
     Ended,
     /// A whole product would go, and could not come again.
     #[error("{0} is whole, and no installer for it is known")]
     NoSuccessor(String),
-    /// A place that goes with one above it.
+    /// A place that a step removes together with the folder or key around it.
     #[error("{step} takes {place} with {takes}, and cannot leave it")]
     InsideStep {
         /// What was named.
@@ -258,6 +261,7 @@ pub fn explain(error: &CliError) -> Told {
         CliError::NoProgram => told("Name it: `stubble confirm --start PROGRAM`.", Exit::Usage),
         CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
         CliError::Plan(plan) => plan_told(plan, &told),
+        CliError::HalfDone => told("`stubble resume` finishes it. Nothing was changed.", Exit::Stopped),
         CliError::Ended => told("The same `stubble mend` goes on; `stubble status` says where it is.", Exit::No),
         CliError::NoSuccessor(_) => told(
             "Name its installer with `stubble payload --choose FILE`, or add `--without-installer`. Nothing was changed.",

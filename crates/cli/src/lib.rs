@@ -32,11 +32,11 @@ pub fn run(args: impl IntoIterator<Item = OsString>, ui: &mut Ui) -> Exit {
     let json = args.iter().any(|arg| arg == "--json");
     let args = match Args::try_parse_from(args) {
         Ok(args) => args,
-        Err(told) => {
-            let exit = if told.use_stderr() { Exit::Usage } else { Exit::Done };
-            ui.show_clap(&told);
+        Err(refusal) => {
+            let exit = if refusal.use_stderr() { Exit::Usage } else { Exit::Done };
+            ui.show_clap(&refusal);
             if json && exit == Exit::Usage {
-                let message = told.kind().as_str().unwrap_or("the call is not understood").to_owned();
+                let message = refusal.kind().as_str().unwrap_or("the call is not understood").to_owned();
                 let advice = "`stubble --help` shows what there is.".to_owned();
                 let failure = documents::Failure { message, details: Vec::new(), advice, exit: exit as u8 };
                 ui.print(&failure.to_json());

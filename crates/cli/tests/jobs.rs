@@ -8,7 +8,11 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
-use stubble_machine::bench::{demo, world};
+use stubble_core::survey::Survey;
+use stubble_core::survey::compare::{Change, Difference, compare};
+use stubble_machine::Observe;
+use stubble_machine::bench::{Bench, demo, world};
+use stubble_machine::durable::CRASH_AT;
 use stubble_worlds::product::{Product, Setup};
 
 struct Job {
@@ -32,6 +36,10 @@ impl Job {
 
     fn at(&self, path: &str) -> PathBuf {
         self.folder.path().join(path)
+    }
+
+    fn survey(&self) -> Survey {
+        Bench::open(&self.at("bench")).unwrap().survey().unwrap()
     }
 
     fn run(&self, args: &[&str]) -> Output {
@@ -81,8 +89,8 @@ impl Job {
         let middle = bytes.len() / 2;
         bytes[middle] ^= 1;
         fs::write(self.at(damaged), &bytes).unwrap();
-        let told = self.must(&["confirm"], 1);
-        assert!(told.contains("other content of the same size"), "{told}");
+        let output = self.must(&["confirm"], 1);
+        assert!(output.contains("other content of the same size"), "{output}");
         self.must(&receipt, 1);
 
         self.must(&["plan", "--repair", "--anew"], 0);
@@ -159,8 +167,17 @@ fn the_installer_that_a_downloader_hides_is_found_and_survives_the_clearing() {
     job.must(&["payload", "--choose", hidden], 0);
     job.must(&["install", "--yes"], 1);
     job.decide();
-    // What setup only asks for goes by its own uninstaller, where somebody decides so.
+    // The product that setup asks for is removed by its own uninstaller, if a person decides so.
     job.must(&["plan", "--take", WEIGH, "--because", "Maren no longer weighs with it"], 0);
+    // What its uninstaller does outside of the plan can be undone as well.
+    let before = job.survey();
+    job.must(&["clear", "--yes"], 0);
+    let is_gone = |change: &Change| change.how == Difference::Vanished && change.place.path.ends_with("weigh.exe");
+    assert!(compare(&before, &job.survey()).iter().any(is_gone));
+    job.must(&["putback", "--yes"], 0);
+    let mut left = compare(&before, &job.survey());
+    left.retain(|change| change.how != Difference::Touched);
+    assert!(left.is_empty(), "{left:#?}");
     job.must(&["clear", "--yes"], 0);
     job.must(&["install", "--yes"], 0);
     let kept = job.at("bench/disk/ProgramData/Fennelgate/Scale Desk/Fetched/0017/payload.bin");
@@ -209,17 +226,17 @@ fn two_reinstalls_in_one_case() {
 fn a_job_across_a_restart() {
     let job = Job::new("demo");
     let mend = ["mend", "scale desk", "--on", "bench:bench", "--borrow", "network", "--yes"];
-    // Batch Clock is somebody else's, stays open, and holds a file.
-    let told = job.must(&mend, 5);
-    assert!(told.contains("Restart the machine now"), "{told}");
+    // Batch Clock belongs to another publisher, stays open, and holds a file.
+    let output = job.must(&mend, 5);
+    assert!(output.contains("Restart the machine now"), "{output}");
     let status = job.must(&["status"], 0);
     assert!(
         status.contains("put off") && status.contains("borrowed") && status.contains("stubble restart"),
         "{status}"
     );
     job.must(&["restart", "--yes"], 0);
-    let told = job.must(&mend, 0);
-    assert!(told.contains("Going on with the case"), "{told}");
+    let output = job.must(&mend, 0);
+    assert!(output.contains("Going on with the case"), "{output}");
     let status = job.must(&["status"], 0);
     assert!(status.contains("all is as it should be") && !status.contains("borrowed"), "{status}");
 }
@@ -247,7 +264,7 @@ fn a_driver_of_its_own_that_windows_would_bring_back() {
     let job = Job::new("own-driver.toml");
     job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
     job.must(&["plan"], 0);
-    // What is borrowed keeps Windows from bringing its own driver; given back, it is nobody's change.
+    // What is borrowed keeps Windows from bringing its own driver; given back, it does not count as a change.
     job.must(&["borrow", "network", "driver-search", "--yes"], 0);
     job.must(&["clear", "--yes"], 0);
     job.must(&["giveback", "--yes"], 0);
@@ -260,7 +277,7 @@ fn a_driver_and_a_store_package_go_as_units_and_come_back() {
     let job = Job::new("units.toml");
     job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
     job.must(&["plan", "--decide", "keep"], 0);
-    // What a person keeps of it is no fault of the work, whatever it is.
+    // What a person keeps does not count against the work.
     let plan = fs::read_to_string(job.at("stubble-case/plan.toml")).unwrap();
     let value: toml::Value = toml::from_str(&plan).unwrap();
     let steps = value["step"].as_array().unwrap();
@@ -310,9 +327,9 @@ impl Job {
             .unwrap();
         child.stdin.take().unwrap().write_all(answers.as_bytes()).unwrap();
         let output = child.wait_with_output().unwrap();
-        let told = String::from_utf8_lossy(&output.stdout).replace('\r', "");
-        assert_eq!(output.status.code(), Some(exit), "{told}");
-        told
+        let text = String::from_utf8_lossy(&output.stdout).replace('\r', "");
+        assert_eq!(output.status.code(), Some(exit), "{text}");
+        text
     }
 }
 
@@ -322,16 +339,16 @@ fn questions_are_explained_and_what_was_decided_is_kept_when_the_job_goes_on() {
     let job = Job::new("demo");
     let mend = "mend 'scale desk' --on bench:bench";
     // Enter goes on behind the long stages; then the question about somebody else's program.
-    let told = job.typed(mend, "\n\n?\nwhy\nshow\nhuh\nq\n", 1);
-    for part in ["s01: end process", "Do it? [yes, no, why", "it is left", "holds C:\\ProgramData", "kept"] {
-        assert!(told.contains(part) || part == "it is left", "{part}: {told}");
+    let output = job.typed(mend, "\n\n?\nwhy\nshow\nhuh\nq\n", 1);
+    for part in ["s01: end process", "Do it? [yes, no, why", "holds C:\\ProgramData", "kept"] {
+        assert!(output.contains(part), "{part}: {output}");
     }
-    assert_eq!(told.matches("later  it stays for now").count(), 2, "what is no answer is explained: {told}");
+    assert_eq!(output.matches("later  it stays for now").count(), 2, "what is no answer is explained: {output}");
     job.must(&["plan", "--keep", "C:\\ProgramData\\Fennelgate\\Weigh 3", "--because", "for the audit"], 0);
 
     // The same words go on at the plan, with what was decided by hand, and ask only what is undecided.
-    let told = job.typed(mend, "y\n\ny\ny\n", 0);
-    assert!(told.contains("Going on with the case") && told.contains("decided by you: for the audit"), "{told}");
+    let output = job.typed(mend, "y\n\ny\ny\n", 0);
+    assert!(output.contains("Going on with the case") && output.contains("decided by you: for the audit"), "{output}");
     let receipt = job.must(&["confirm"], 0);
     assert!(receipt.contains("you decided so: for the audit"), "{receipt}");
     assert!(job.at("bench/disk/ProgramData/Fennelgate/Weigh 3").is_dir());
@@ -344,16 +361,34 @@ fn a_whole_product_that_setup_only_asks_for_stays_without_a_person() {
     let weigh = job.at("bench/disk/Program Files (x86)/Fennelgate/Weigh 3/weigh.exe");
     let hidden = "C:\\ProgramData\\Fennelgate\\Scale Desk\\Fetched\\0017\\payload.bin";
     let mend = ["mend", "scale desk", "--on", "bench:bench", "--payload", hidden, "--yes"];
-    let told = job.must(&mend, 1);
-    assert!(weigh.is_file(), "{told}");
-    assert!(told.contains("Uninstall Quernlight Weigh 3 3.4.1 first"), "{told}");
+    let output = job.must(&mend, 1);
+    assert!(weigh.is_file(), "{output}");
+    assert!(output.contains("Uninstall Quernlight Weigh 3 3.4.1 first"), "{output}");
     // A person decides, and the job goes on; its uninstaller can be undone like every step.
     job.must(&["plan", "--anew", "--take", WEIGH], 0);
     job.must(&["clear", "--yes"], 0);
     assert!(!weigh.exists());
     job.must(&["install", "--yes"], 0);
     job.must(&["confirm"], 0);
-    job.must(&["putback", "--list"], 0);
+}
+
+#[test]
+fn a_preview_changes_nothing_also_in_the_middle_of_a_step() {
+    let job = decided_demo();
+    let args = ["clear", "--preview"];
+    let before = job.survey();
+    job.must(&args, 0);
+    assert!(compare(&before, &job.survey()).is_empty());
+    // The program ends in the middle of the work.
+    let mut half = Command::new(env!("CARGO_BIN_EXE_stubble"));
+    half.args(["clear", "--yes"]).current_dir(job.folder.path()).env(CRASH_AT, "240");
+    half.stdin(Stdio::null()).output().unwrap();
+    let (middle, journal) = (job.survey(), fs::read(job.at("stubble-case/journal.jsonl")).unwrap());
+    assert!(!compare(&before, &middle).is_empty());
+    job.must(&args, 4);
+    assert!(compare(&middle, &job.survey()).is_empty());
+    assert_eq!(fs::read(job.at("stubble-case/journal.jsonl")).unwrap(), journal);
+    job.must(&["resume", "--yes"], 0);
 }
 
 /// The newer version of a grown machine's subject: it refuses as long as the older one is registered.
@@ -393,8 +428,8 @@ fn grown_machines_from_the_failing_setup_to_a_receipt() {
         if opened.status.code() != Some(0) || job.run(&["install", "--yes"]).status.code() != Some(1) {
             continue;
         }
-        let told = job.must(&["check"], 1);
-        assert!(told.contains("Remove the older version first."), "seed {seed}: {told}");
+        let output = job.must(&["check"], 1);
+        assert!(output.contains("Remove the older version first."), "seed {seed}: {output}");
         job.decide();
         job.must(&["clear", "--yes"], 0);
         job.must(&["install", "--yes"], 0);

@@ -3,10 +3,11 @@
 use crate::pc;
 
 use pc::{Pc, traced};
+use stubble_core::model::RegValue;
 use stubble_core::packages::Registered;
 use stubble_core::plan::{
-    Decided, Meets, Plan, StepKind, build, by_hand, carry_over, differences, is_rewritten, keep_with_drivers, parse,
-    preview, to_toml,
+    Decided, Meets, Plan, PlanError, StepKind, ask_again, build, by_hand, carry_over, differences, is_rewritten,
+    keep_with_drivers, parse, preview, takes_whole, to_toml,
 };
 use stubble_core::trace::Decision;
 use stubble_core::units::drivers::drivers;
@@ -80,10 +81,10 @@ fn edits_of_the_file_are_decisions_and_more_than_that_is_noticed() {
     let at = number(&edited, Decision::Ask);
     edited.steps[at].decision = Decision::Remove;
     let decided = by_hand(&written, &edited, &[]);
-    let told: Vec<_> = decided.iter().map(|one| (one.place.clone(), one.decision)).collect();
+    let by_place: Vec<_> = decided.iter().map(|one| (one.place.clone(), one.decision)).collect();
     let mut expected = vec![(gone.place.clone(), Decision::Keep), (edited.steps[at].place.clone(), Decision::Remove)];
     expected.sort_by_key(|(place, _)| written.steps.iter().position(|step| step.place == *place));
-    assert_eq!(told, expected);
+    assert_eq!(by_place, expected);
     assert_eq!(by_hand(&written, &edited, &decided), [], "what is known is not decided again");
     assert!(!is_rewritten(&written, &edited), "decisions and deleted steps are all of it");
     edited.steps[0].expect = "0".repeat(32);
@@ -110,26 +111,26 @@ fn two_plans_differ_in_what_is_new_gone_and_decided_otherwise() {
 fn a_preview_tells_what_each_step_would_meet() {
     let mut pc = machine();
     let mut plan = plan(&pc);
-    let told = |plan: &Plan, pc: &Pc, what: &str| {
+    let meets = |plan: &Plan, pc: &Pc, what: &str| {
         let previewed = preview(plan, &pc.survey());
         previewed.into_iter().find(|one| one.step.place.path.contains(what)).map(|one| one.meets).unwrap()
     };
     let by = "clock.exe".to_owned();
     let held = Meets::InUse { file: format!("{DESK}\\port.lock"), by };
-    assert_eq!(told(&plan, &pc, "Program Files"), held);
-    assert_eq!(told(&plan, &pc, "SOFTWARE\\Fennelgate"), Meets::AsPlanned);
+    assert_eq!(meets(&plan, &pc, "Program Files"), held);
+    assert_eq!(meets(&plan, &pc, "SOFTWARE\\Fennelgate"), Meets::AsPlanned);
     let at = number(&plan, Decision::Ask);
     plan.steps[at].decision = Decision::Remove;
-    assert_eq!(told(&plan, &pc, "Program Files"), Meets::AsPlanned, "a step before it ends the program");
+    assert_eq!(meets(&plan, &pc, "Program Files"), Meets::AsPlanned, "a step before it ends the program");
     pc.file(&format!("{DESK}\\new.txt"));
-    assert_eq!(told(&plan, &pc, "Program Files"), Meets::Changed);
+    assert_eq!(meets(&plan, &pc, "Program Files"), Meets::Changed);
     pc.remove("C:\\Program Files\\Fennelgate");
-    assert_eq!(told(&plan, &pc, "Program Files"), Meets::Gone);
+    assert_eq!(meets(&plan, &pc, "Program Files"), Meets::Gone);
     let key = plan.steps.iter().position(|step| step.place.path.contains("SOFTWARE\\Fennelgate")).unwrap();
     plan.steps[at].decision = Decision::Keep;
     plan.steps[key].requires = vec![plan.steps[at].id.clone()];
     let needs = plan.steps[at].id.clone();
-    assert_eq!(told(&plan, &pc, "SOFTWARE\\Fennelgate"), Meets::Waits { needs });
+    assert_eq!(meets(&plan, &pc, "SOFTWARE\\Fennelgate"), Meets::Waits { needs });
 }
 
 #[test]
@@ -160,4 +161,41 @@ fn a_driver_package_that_stays_keeps_its_service_and_its_filter() {
         .for_each(|step| step.decision = Decision::Remove);
     keep_with_drivers(&mut plan, &survey);
     assert_eq!(of(&plan, StepKind::RemoveService), Some(Decision::Remove));
+}
+
+#[test]
+fn a_plan_that_takes_a_whole_product_is_told_from_one_that_takes_what_is_left() {
+    let whole = |pc: &Pc| {
+        let survey = pc.survey();
+        takes_whole(&plan(pc), &survey, &Registered::read(&survey))
+    };
+    let mut pc = machine();
+    assert_eq!(whole(&pc), None, "the entry names no uninstaller");
+    let entry = format!("{}\\desk", pc::UNINSTALL);
+    pc.raw(&entry, RegValue::text("UninstallString", &format!("\"{DESK}\\unins.exe\" /S")))
+        .raw(&entry, RegValue::text("DisplayIcon", &format!("{DESK}\\desk.exe,0")));
+    assert_eq!(whole(&pc), None, "the uninstaller is gone");
+    pc.file(&format!("{DESK}\\unins.exe"));
+    assert_eq!(whole(&pc).as_deref(), Some("Quernlight Scale Desk 5.1"));
+    pc.remove(&format!("{DESK}\\desk.exe"));
+    assert_eq!(whole(&pc), None, "the program is gone");
+}
+
+#[test]
+fn a_decision_that_a_new_plan_is_refused_for_is_left_to_a_new_one() {
+    let mut plan = plan(&machine());
+    let at = number(&plan, Decision::Remove);
+    plan.steps[at].decided = Some("because".to_owned());
+    let id = plan.steps[at].id.clone();
+    let refusal = |step: &str| PlanError::Protected {
+        step: step.to_owned(),
+        place: "x".to_owned(),
+        why: "it is needed".to_owned(),
+    };
+    assert!(!ask_again(&mut plan, &refusal("s99")), "no such step");
+    assert!(!ask_again(&mut plan, &PlanError::Duplicate(id.clone())), "not for a decision");
+    assert!(ask_again(&mut plan, &refusal(&id)));
+    assert_eq!((plan.steps[at].decision, plan.steps[at].decided.clone()), (Decision::Ask, None));
+    assert!(plan.steps[at].why.contains("it is needed"));
+    assert!(!ask_again(&mut plan, &refusal(&id)), "it is asked about by now, so that this ends");
 }

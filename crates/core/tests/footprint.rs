@@ -5,8 +5,10 @@ use crate::pc;
 
 use pc::Pc;
 use stubble_core::footprint::{Footprint, MergeError, anchors, compare, merge, record, subject};
-use stubble_core::model::RegValue;
+use stubble_core::logs;
+use stubble_core::model::{Guid, RegValue};
 use stubble_core::packages::Registered;
+use stubble_core::packages::registered::{CLASSES, INSTALLER};
 use stubble_core::subject::AnchorKind;
 use stubble_core::trace::{Decision, trace};
 
@@ -263,4 +265,64 @@ fn a_footprint_takes_its_task_and_driver_and_nobody_elses() {
     for (task, inf) in [("\\Labels at night", "clock.inf"), ("\\nobody tells", "labels.inf"), ("\\none", "spool.inf")] {
         assert_eq!(taken(task, inf), (false, Vec::new()), "{task} {inf}");
     }
+}
+
+const OLD: &str = "{7C1D2A40-5B6E-4F83-9A27-3E0B1C5D8F61}";
+const FAMILY: &str = "{B4E8F6D2-1A3C-4957-8E0D-6F2B7A9C4D13}";
+
+/// A machine on which another product is registered, and whole where the list of programs has it.
+fn with_weigh(publisher: &str, is_listed: bool) -> Pc {
+    let packed = |code: &str| code.parse::<Guid>().unwrap().packed();
+    let mut pc = before();
+    pc.key(&format!("{INSTALLER}\\UpgradeCodes\\{}", packed(FAMILY)), &[(&packed(OLD), "")])
+        .key(&format!("{CLASSES}\\Products\\{}", packed(OLD)), &[("ProductName", "Weigh 3")])
+        .key(
+            &format!("{INSTALLER}\\UserData\\S-1-5-18\\Products\\{}\\InstallProperties", packed(OLD)),
+            &[("DisplayName", "Weigh 3"), ("Publisher", publisher)],
+        );
+    if is_listed {
+        pc.listed(OLD, "Weigh 3", publisher, "");
+    }
+    pc
+}
+
+#[test]
+fn what_a_log_says_that_setup_found_is_the_products_own_only_where_it_is_such_a_leftover() {
+    let print = Footprint::parse(
+        "format = \"stubble.footprint/1\"\nname = \"Quernlight Scale Desk\"\npublisher = \"Fennelgate Instruments\"\n",
+    );
+    let subject = subject(&print.unwrap(), Vec::new());
+    let found = logs::Decided {
+        name: "WEIGH3FOUND".to_owned(),
+        value: OLD.to_owned(),
+        by: logs::SetBy::RelatedProducts,
+        line: 6,
+    };
+    let whose = logs::Whose { name: "Quernlight Scale Desk".to_owned(), ..logs::Whose::default() };
+    let run = logs::Run { whose, outcome: logs::Outcome::Failed, decided: vec![found], ..logs::Run::default() };
+    let kind = |publisher: &str, is_listed: bool| {
+        let survey = with_weigh(publisher, is_listed).survey();
+        let leads = logs::leads_of(&run, "a log", &subject, &survey, &Registered::read(&survey));
+        leads.into_iter().find(|one| one.value == OLD).map(|one| one.kind)
+    };
+    assert_eq!(kind("Fennelgate Instruments", false), Some(AnchorKind::EarlierProduct));
+    assert_eq!(kind("Fennelgate Instruments", true), Some(AnchorKind::Detected));
+    assert_eq!(kind("Sievewell Timing", false), Some(AnchorKind::Detected));
+}
+
+#[test]
+fn what_cannot_be_beside_the_product_is_its_own_only_where_it_is_a_leftover_of_the_same_publisher() {
+    let text = format!(
+        "format = \"stubble.footprint/1\"\nname = \"Quernlight Scale Desk\"\npublisher = \"Fennelgate Instruments\"\n\
+         [[conflicts]]\nupgrade_code = \"{FAMILY}\"\n"
+    );
+    let print = Footprint::parse(&text).unwrap();
+    let earlier = |publisher: &str, is_listed: bool| {
+        let survey = with_weigh(publisher, is_listed).survey();
+        let known = anchors(&print, "a footprint", &Registered::read(&survey), &survey);
+        known.iter().any(|one| one.kind == AnchorKind::EarlierProduct && one.value == OLD)
+    };
+    assert!(earlier("Fennelgate Instruments", false));
+    assert!(!earlier("Fennelgate Instruments", true), "it is whole");
+    assert!(!earlier("Sievewell Timing", false), "it is somebody else's");
 }

@@ -98,7 +98,7 @@ fn what_stays_for_a_reason_is_not_left_over() {
     let folder = plan.steps[number.unwrap()].clone();
     let of = |wanted: Wanted<'_>| {
         let all = found(&pc, wanted);
-        all.into_iter().find(|one| one.place.is_within(&folder.place)).map(|one| (one.because, one.told)).unwrap()
+        all.into_iter().find(|one| one.place.is_within(&folder.place)).map(|one| (one.because, one.reason)).unwrap()
     };
     assert_eq!(of(NOTHING).0, Because::LeftOver);
     assert_eq!(of(Wanted { plan: Some(&plan), ..NOTHING }).0, Because::LeftOver);
@@ -109,8 +109,8 @@ fn what_stays_for_a_reason_is_not_left_over() {
     let spared = [folder.id.clone()];
     assert_eq!(of(Wanted { plan: Some(&plan), spared: &spared, ..NOTHING }).0, Because::Kept);
     let decided = [Decided::of(&folder, Decision::Keep, "for the audit", &[])];
-    let told = (Because::Kept, "you decided so: for the audit".to_owned());
-    assert_eq!(of(Wanted { plan: Some(&plan), decided: &decided, ..NOTHING }), told);
+    let kept = (Because::Kept, "you decided so: for the audit".to_owned());
+    assert_eq!(of(Wanted { plan: Some(&plan), decided: &decided, ..NOTHING }), kept);
     // Only the last decision counts.
     let decided = [decided[0].clone(), Decided::of(&folder, Decision::Remove, "", &[])];
     assert_eq!(of(Wanted { plan: Some(&plan), decided: &decided, ..NOTHING }).0, Because::LeftOver);

@@ -9,7 +9,6 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use stubble_core::confirm::seal::sha256;
 use stubble_core::model::Place;
-use stubble_core::plan::Decided;
 use stubble_core::subject::{Anchor, AnchorKind, Subject};
 use stubble_core::survey::{Facts, Identity, Survey};
 use stubble_machine::{Alter, MachineError, capture, durable};
@@ -20,9 +19,6 @@ use crate::steps::{Piece, uninstaller};
 
 const ABOUT: &str = "case.json";
 const JOURNAL: &str = "journal.jsonl";
-const PLAN: &str = "plan.toml";
-/// The plan as it was last written, to tell what a person has edited since.
-const WRITTEN: &str = "plan-as-written.toml";
 const FORMAT: &str = "stubble.case/1";
 /// Where the registry is kept as it was before the case.
 pub(crate) const REGISTRY: &str = "registry";
@@ -226,66 +222,12 @@ impl Case {
         &self.folder
     }
 
-    /// Where the plan is.
-    pub fn plan_path(&self) -> PathBuf {
-        self.folder.join(PLAN)
-    }
-
     /// Whether an interruption has left a step or a loan half done. The machine shows a part of it only, and no plan can
     /// be checked against that: [`finish`](crate::finish) comes first.
     pub fn is_half_done(&self) -> bool {
         let is_open = |state| matches!(state, DeedState::Open | DeedState::Undoing);
         self.journal.deeds().iter().any(|deed| is_open(deed.state))
             || self.journal.loans().iter().any(|loan| is_open(loan.state))
-    }
-
-    /// The plan's text, as it was last written or edited.
-    pub fn plan_text(&self) -> Result<String, LedgerError> {
-        let path = self.plan_path();
-        match fs::read_to_string(&path) {
-            Ok(text) => Ok(text),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Err(LedgerError::NoPlan(self.folder.clone())),
-            Err(error) if error.kind() == std::io::ErrorKind::InvalidData => {
-                Err(LedgerError::Damaged { path, why: "it is not UTF-8 text".to_owned() })
-            }
-            Err(error) => Err(LedgerError::io(&path)(error)),
-        }
-    }
-
-    /// Writes the plan.
-    pub fn set_plan(&mut self, text: &str, steps: usize) -> Result<(), LedgerError> {
-        self.write(WRITTEN, text.as_bytes())?;
-        self.write(PLAN, text.as_bytes())?;
-        self.journal.append(Entry::Planned { steps, digest: short_digest(text.as_bytes()) })
-    }
-
-    /// The plan's text as it was last written, where a person has edited it since; `None` where nobody has, and where
-    /// what was written cannot be told.
-    pub fn plan_before_edits(&self) -> Option<String> {
-        let written = self.journal.planned()?;
-        let is_written = |text: &str| short_digest(text.as_bytes()) == written;
-        let text = self.plan_text().ok().filter(|text| !is_written(text))?;
-        let kept = fs::read_to_string(self.folder.join(WRITTEN)).ok()?;
-        (is_written(&kept) && text != kept).then_some(kept)
-    }
-
-    /// Whether a person has edited the plan since it was written.
-    pub fn is_plan_edited(&self) -> bool {
-        let text = self.plan_text().ok().map(|text| short_digest(text.as_bytes()));
-        text.is_some() && text.as_deref() != self.journal.planned()
-    }
-
-    /// Notes what a person has decided about steps of the plan.
-    pub fn note_decided(&mut self, decided: Vec<Decided>, by: &str) -> Result<(), LedgerError> {
-        match decided.is_empty() {
-            true => Ok(()),
-            false => self.journal.append(Entry::Decided { decided, by: by.to_owned() }),
-        }
-    }
-
-    /// Keeps a copy of the plan as it was edited, before a new one takes its place.
-    pub fn keep_edited_plan(&self) -> Result<PathBuf, LedgerError> {
-        self.write("plan-edited.toml", self.plan_text()?.as_bytes())
     }
 
     /// Keeps a survey.

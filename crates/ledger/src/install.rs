@@ -53,7 +53,7 @@ pub fn install(
     let _held = case.hold(machine)?;
     let bytes = machine.read_installer(payload, LARGEST_PAYLOAD)?;
     let before = machine.survey()?;
-    // A second run of setup goes over what the first one has brought.
+    // Before a second run, the machine holds what the first one has written.
     if case.journal.installed_since().is_none() {
         case.keep_survey(Moment::BeforeInstall, &before)?;
     }

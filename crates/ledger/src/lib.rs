@@ -15,6 +15,7 @@ mod hold;
 mod install;
 mod journal;
 mod loans;
+mod plan_file;
 mod putback;
 mod receipt;
 mod restart;

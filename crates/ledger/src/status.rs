@@ -1,4 +1,4 @@
-//! Where a case stands, told from its journal and its plan, without its machine.
+//! The state of a case, from its journal and its plan, without its machine.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -13,7 +13,7 @@ use stubble_core::trace::Decision;
 use crate::journal::{Borrowed, DeedState, Entry};
 use crate::{Case, LedgerError};
 
-/// Where a case stands.
+/// The state of a case.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Status {
     /// The case folder.
@@ -33,7 +33,7 @@ pub struct Status {
     pub half_done: bool,
     /// Number of steps whose places are held in the vault.
     pub held: usize,
-    /// What goes at the machine's next start.
+    /// Places that the machine removes at its next start.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub put_off: Vec<Place>,
     /// What is borrowed.
@@ -88,11 +88,9 @@ pub enum Next {
     Report,
     /// `giveback`.
     GiveBack,
-    /// Nothing; `discard` empties the vault when it is no longer needed.
-    Nothing,
 }
 
-/// Where a case stands.
+/// The state of a case.
 pub fn status(case: &Case) -> Result<Status, LedgerError> {
     let journal = &case.journal;
     let deeds = journal.deeds();
@@ -112,7 +110,9 @@ pub fn status(case: &Case) -> Result<Status, LedgerError> {
         Entry::Confirmed { good, .. } => Some(*good),
         _ => None,
     });
-    let mut status = Status {
+    let borrowed: Vec<String> = journal.loans().into_iter().filter(Borrowed::is_out).map(|loan| loan.title).collect();
+    let next = next(case, !put_off.is_empty(), plan.as_ref(), !borrowed.is_empty());
+    Ok(Status {
         case: case.folder().display().to_string(),
         on: case.about.on.clone(),
         computer: case.about.computer.clone(),
@@ -122,13 +122,11 @@ pub fn status(case: &Case) -> Result<Status, LedgerError> {
         half_done: case.is_half_done(),
         held: deeds.iter().filter(|deed| deed.state == DeedState::Done).count(),
         put_off,
-        borrowed: journal.loans().into_iter().filter(Borrowed::is_out).map(|loan| loan.title).collect(),
+        borrowed,
         setup: last,
         receipt_is_good,
-        next: Next::Nothing,
-    };
-    status.next = next(case, &status);
-    Ok(status)
+        next,
+    })
 }
 
 fn of_plan(case: &Case, plan: &Plan) -> PlanStatus {
@@ -142,11 +140,11 @@ fn of_plan(case: &Case, plan: &Plan) -> PlanStatus {
     }
 }
 
-fn next(case: &Case, status: &Status) -> Next {
-    if status.half_done {
+fn next(case: &Case, waits: bool, plan: Option<&PlanStatus>, is_borrowed: bool) -> Next {
+    if case.is_half_done() {
         return Next::Resume;
     }
-    if !status.put_off.is_empty() {
+    if waits {
         return Next::Restart;
     }
     // The last that happened and matters tells what comes next.
@@ -160,10 +158,10 @@ fn next(case: &Case, status: &Status) -> Next {
         Entry::Confirmed { good: false, .. } => Some(Next::Look),
         _ => None,
     });
-    match (last.unwrap_or(Next::Look), &status.plan) {
+    match (last.unwrap_or(Next::Look), plan) {
         (Next::Clear, None) => Next::Look,
         (Next::Clear, Some(plan)) if !plan.undecided.is_empty() => Next::Decide,
-        (Next::Report, _) if !status.borrowed.is_empty() => Next::GiveBack,
+        (Next::Report, _) if is_borrowed => Next::GiveBack,
         (next, _) => next,
     }
 }

@@ -57,4 +57,11 @@ fn a_missing_run_time_is_named_with_the_installer_that_brings_it() {
     assert_eq!(bench.install(runtime).unwrap().code, 0);
     assert_eq!(bench.try_program(program, 1).unwrap().exit, None);
     assert_eq!(told(&bench), [printing]);
+
+    // For a program of 32 bits, what lies among the libraries of 64 bits is not there, and no package of 64 bits brings it.
+    package.imports.values_mut().for_each(|asked| asked.is_64 = false);
+    let survey = bench.survey().unwrap();
+    let found = needed(&survey, &Registered::read(&survey), Some(&package), None, &at_hand);
+    let runtime = found.iter().find(|one| one.what == "flgrt64.dll").unwrap();
+    assert_eq!(runtime.brought_by, []);
 }

@@ -1,7 +1,6 @@
 //! `check`: what stands in the way of a working install now.
 
 use stubble_core::blockers::{Known, Severity, check, targets};
-use stubble_core::confirm::seal::sha256;
 use stubble_core::content::checked_list::{self, CheckedList};
 use stubble_core::content::inf::{self, Inf};
 use stubble_core::model::Place;
@@ -15,7 +14,7 @@ use super::show;
 use crate::documents::{Checked, Documented};
 use crate::errors::CliError;
 use crate::views::terminal;
-use crate::work::{DIAGNOSIS, Installer, LARGEST_FILE, ReadLog, Settings, Work};
+use crate::work::{DIAGNOSIS, Installer, ReadLog, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -46,7 +45,7 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let access = access_lists(work, payload.as_ref(), &mut gaps);
     let drivers = drivers_there(work, payload.as_ref(), &mut gaps);
     let trace = work.trace();
-    let lists = lists_there(work, &trace);
+    let lists = lists_there(work, &trace, &mut gaps);
     let known = Known {
         payload: meant,
         borrowed: &borrowed,
@@ -97,14 +96,16 @@ fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>)
     found
 }
 
-/// What the product's own lists of checksums say of its content.
-fn lists_there(work: &Work, trace: &Trace) -> Vec<CheckedList> {
+/// What the product's own lists of checksums say of its content; what was not compared is a gap.
+fn lists_there(work: &Work, trace: &Trace, gaps: &mut Vec<Gap>) -> Vec<CheckedList> {
     let places: Vec<&Place> = trace.remnants.iter().map(|remnant| &remnant.place).collect();
-    let machine = work.machine.observe();
-    let read = |path: &str, most: u64| machine.read_file(path, most).ok();
-    checked_list::check(&work.survey, &places, &read, &|path| {
-        machine.read_file(path, LARGEST_FILE).ok().map(|content| sha256(&content))
-    })
+    let read = |path: &str, most: u64| work.machine.observe().read_file(path, most).ok();
+    let lists = checked_list::check(&work.survey, &places, &read);
+    for list in lists.iter().filter(|list| list.not_compared > 0) {
+        let what = format!("{} of {} files that {} names", list.not_compared, list.files, list.list);
+        gaps.push(Gap { what, why: "they cannot be read, or are too large to be compared".to_owned() });
+    }
+    lists
 }
 
 /// The largest description of a driver package.

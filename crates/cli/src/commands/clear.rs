@@ -16,6 +16,9 @@ use crate::{Exit, Ui};
 
 pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
+    if args.preview {
+        return previewed(&work, settings, ui);
+    }
     let mut yes = args.consent.yes;
     if work.case.is_half_done() {
         let question =
@@ -25,20 +28,26 @@ pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
         yes = true;
     }
     let plan = work.plan()?;
-    if args.preview {
-        let previewed = Preview { computer: plan.machine.clone(), steps: preview(&plan, &work.survey) };
-        show(&previewed, settings, ui, terminal::previewed);
-        return Ok(Exit::Done);
-    }
-    plan::adopt_edits(&mut work)?;
     has_successor(&work, &plan, args, ui)?;
     let question = format!("Carry out {} steps on {}?", plan.chosen().count(), plan.machine);
     consent(yes, &question, ui)?;
+    plan::adopt_edits(&mut work)?;
     keep_restore_point_first(&mut work, args, ui)?;
     carry(&mut work, &plan, None, settings, ui)
 }
 
-/// A product that is whole goes only where it can be installed again, or where somebody wants it so.
+/// Shows what each step would meet, and changes nothing.
+fn previewed(work: &Work, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
+    if work.case.is_half_done() {
+        return Err(CliError::HalfDone);
+    }
+    let plan = work.plan()?;
+    let previewed = Preview { computer: plan.machine.clone(), steps: preview(&plan, &work.survey) };
+    show(&previewed, settings, ui, terminal::previewed);
+    Ok(Exit::Done)
+}
+
+/// A product that is whole goes only if it can be installed again or a person wants it removed anyway.
 fn has_successor(work: &Work, plan: &Plan, args: Clear, ui: &mut Ui) -> Result<(), CliError> {
     if work.has_begun() || args.without_installer {
         return Ok(());

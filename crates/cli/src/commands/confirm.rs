@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use stubble_core::confirm::{
-    Because, Finding, Installed, Receipt, Remains, Started, Verdict, Wanted, brought, installed, judge, outside,
+    Because, Finding, Installed, Proof, Receipt, Remains, Started, Verdict, Wanted, brought, installed, judge, outside,
     remains, repaired, restless, seal,
 };
 use stubble_core::footprint::{compare as compare_print, on_machine};
@@ -12,7 +12,7 @@ use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
 use stubble_core::packages::{Package, Registered};
-use stubble_core::plan::{Plan, Step, StepKind, parse};
+use stubble_core::plan::{Plan, StepKind, parse};
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::trace::Trace;
@@ -107,35 +107,10 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         (true, true) => Verdict::Unknown,
         (true, false) => Verdict::Yes,
     };
-    let install = match (&ran, repair) {
-        (Some(Ran { package: Some((package, bytes)), .. }), _) => {
-            let path = work.case.about.payload.clone().unwrap_or_default();
-            let contents = package.contents(bytes).map_err(|source| CliError::Payload { path, source })?;
-            let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
-            Some(installed(package, &contents, &work.survey, &read))
-        }
-        (Some(Ran { package: None, what, changes, .. }), _) => {
-            Some(brought(what, changes, &restless(&work.survey.facts), &work.survey))
-        }
-        (None, Some(plan)) => {
-            Some(repaired(plan, &|path| work.machine.observe().digests(&[path.to_owned()]).pop().flatten()))
-        }
-        (None, None) => None,
-    };
-    let install = if repair.is_some() { install } else { with_footprint(work, install)? };
-    let proof = match work.case.survey(Moment::BeforeClear)? {
-        Some(before) => {
-            let after = ran.as_ref().map_or(&work.survey, |ran| &ran.before);
-            let restless = match machines::goes_on_by_itself(&work.case.about.on) {
-                true => restless(&work.survey.facts),
-                false => Vec::new(),
-            };
-            Some(outside(&work.case.taken()?, &restless, &before, after))
-        }
-        None => None,
-    };
+    let install = what_is_installed(work, ran.as_ref(), repair)?;
+    let proof = proof(work, ran.as_ref())?;
     let elsewhere = ran.as_ref().map(|ran| elsewhere(ran, &trace, &work.survey)).unwrap_or_default();
-    let told = |because: &[Because]| -> Vec<Remains> {
+    let those = |because: &[Because]| -> Vec<Remains> {
         remains.iter().filter(|one| because.contains(&one.because)).cloned().collect()
     };
     Ok(Receipt {
@@ -144,8 +119,8 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         written: stubble_machine::now().to_string(),
         clean,
         left: if nothing_was_asked { Vec::new() } else { left },
-        still_there: told(&[Because::Undecided, Because::PutOff, Because::Refused]),
-        kept: told(&[Because::Kept]).into_iter().map(|one| (one.place, one.told)).collect(),
+        still_there: those(&[Because::Undecided, Because::PutOff, Because::Refused]),
+        kept: those(&[Because::Kept]).into_iter().map(|one| (one.place, one.reason)).collect(),
         installed: verdict(install.as_ref().map(|install| install.findings.is_empty())),
         install,
         started: None,
@@ -163,6 +138,38 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
     })
 }
 
+/// Whether the product is as its package, setup or the repair's plan says, and its footprint.
+fn what_is_installed(work: &Work, ran: Option<&Ran>, repair: Option<&Plan>) -> Result<Option<Installed>, CliError> {
+    let by_setup = match (ran, repair) {
+        (None, Some(plan)) => {
+            let digest = |path: &str| work.machine.observe().digests(&[path.to_owned()]).pop().flatten();
+            return Ok(Some(repaired(plan, &digest)));
+        }
+        (Some(Ran { package: Some((package, bytes)), .. }), _) => {
+            let path = work.case.about.payload.clone().unwrap_or_default();
+            let contents = package.contents(bytes).map_err(|source| CliError::Payload { path, source })?;
+            let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
+            Some(installed(package, &contents, &work.survey, &read))
+        }
+        (Some(Ran { package: None, what, changes, .. }), _) => {
+            Some(brought(what, changes, &restless(&work.survey.facts), &work.survey))
+        }
+        (None, None) => None,
+    };
+    with_footprint(work, by_setup)
+}
+
+/// What the machine before the work and before setup says of all places that were not taken.
+fn proof(work: &Work, ran: Option<&Ran>) -> Result<Option<Proof>, CliError> {
+    let Some(before) = work.case.survey(Moment::BeforeClear)? else { return Ok(None) };
+    let restless = match machines::goes_on_by_itself(&work.case.about.on) {
+        true => restless(&work.survey.facts),
+        false => Vec::new(),
+    };
+    let after = ran.map_or(&work.survey, |ran| &ran.before);
+    Ok(Some(outside(&work.case.taken()?, &restless, &before, after)))
+}
+
 /// What is still there of the product, with why.
 fn what_remains(work: &Work, trace: &Trace, ran: Option<&Ran>, plan: Option<&Plan>) -> Result<Vec<Remains>, CliError> {
     let mut brought = work.case.brought()?.unwrap_or_default();
@@ -174,25 +181,12 @@ fn what_remains(work: &Work, trace: &Trace, ran: Option<&Ran>, plan: Option<&Pla
     let put_off: Vec<Place> =
         deeds.iter().filter(|deed| deed.state == DeedState::PutOff).map(|deed| deed.place.clone()).collect();
     let refused = journal.refused();
-    let was_tried = |step: &&Step| {
-        deeds.iter().any(|deed| deed.step == step.id && deed.place == step.place)
-            || refused.iter().any(|(id, _)| *id == step.id)
-    };
-    let spared: Vec<String> = match ran.is_some() {
-        true => plan
-            .into_iter()
-            .flat_map(Plan::chosen)
-            .filter(|step| !was_tried(step))
-            .map(|step| step.id.clone())
-            .collect(),
-        false => Vec::new(),
-    };
     let wanted = Wanted {
         plan,
         decided: &journal.decided(),
         put_off: &put_off,
         refused: &refused,
-        spared: &spared,
+        spared: journal.spared(),
         brought: &brought,
     };
     Ok(remains(&work.survey, trace, &wanted))

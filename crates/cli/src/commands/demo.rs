@@ -45,8 +45,8 @@ pub fn run(args: &args::Demo, json: bool, ui: &mut Ui) -> Result<Exit, CliError>
     let settings = Settings { case, json: false };
     let open = args::Open { name: PRODUCT.to_owned(), on, ..args::Open::default() };
     let job = mend::Job { open: &open, borrow: &[], without_installer: false, consent: YES };
-    let told = Settings { case: settings.case.clone(), json };
-    mend::told_once(&told, ui, |ui| {
+    let asked = Settings { case: settings.case.clone(), json };
+    mend::as_one_document(&asked, ui, |ui| {
         ui.print(&terminal::demo_beginning(&folder));
         let exit = mend::stages(&job, &mut Story { shown }, &settings, ui)?;
         ui.print(&terminal::demo_end(&settings.case));

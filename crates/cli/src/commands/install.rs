@@ -3,7 +3,7 @@
 use stubble_core::confirm::seal::sha256;
 use stubble_core::logs::diagnose;
 use stubble_core::watch::{Shown, Sign};
-use stubble_ledger::{InstallReport, install};
+use stubble_ledger::{Entry, InstallReport, install};
 
 use super::{clear, consent, show};
 use crate::args::Install;
@@ -100,9 +100,11 @@ fn gently(
         }
         last = once(work, file, args, settings, ui)?;
         if last.success {
-            let spared = rungs.len() - done - 1;
-            let steps = plan.chosen().filter(|step| step.rung > *rung).count();
-            let spared = format!("{} with {}", words::count(spared, "rung"), words::count(steps, "step"));
+            let later = plan.chosen().filter(|step| step.rung > *rung);
+            let steps: Vec<String> = later.map(|step| step.id.clone()).collect();
+            let spared =
+                format!("{} with {}", words::count(rungs.len() - done - 1, "rung"), words::count(steps.len(), "step"));
+            work.case.journal.append(Entry::Spared { steps })?;
             ui.tell(&format!("note: setup works after rung {rung}; {spared} spared\n"));
             return Ok((Exit::Done, last));
         }

@@ -1,10 +1,9 @@
 //! `mend`: the whole job, guided.
 
-use stubble_core::logs::meanings::is_success;
 use stubble_core::plan::{Plan, Step, parse};
 use stubble_core::subject::names::squashed;
 use stubble_core::trace::Decision;
-use stubble_ledger::{Case, Entry, Journal, status};
+use stubble_ledger::{Case, Next, status};
 
 use super::{borrow, check, clear, confirm, giveback, install, open, plan, report, resume, trace};
 use crate::args::{self, Always, Clear, Confirm, Consent};
@@ -100,11 +99,14 @@ pub fn run(args: &args::Mend, settings: &Settings, ui: &mut Ui) -> Result<Exit, 
         without_installer: args.without_installer,
         consent: args.consent,
     };
-    told_once(settings, ui, |ui| stages(&job, &mut Asking { yes: args.consent.yes, always: args.decide }, &plain, ui))
+    as_one_document(settings, ui, |ui| {
+        stages(&job, &mut Asking { yes: args.consent.yes, always: args.decide }, &plain, ui)
+    })
 }
 
-/// Work of many stages, whose single document is where the case stands at its end. What the stages say is no data then.
-pub fn told_once(
+/// Runs work of many stages that prints one document: the state of the case at its end. The stages print theirs as
+/// messages.
+pub fn as_one_document(
     settings: &Settings,
     ui: &mut Ui,
     work: impl FnOnce(&mut Ui) -> Result<Exit, CliError>,
@@ -217,22 +219,20 @@ fn begun(open: &args::Open, settings: &Settings) -> Result<Option<(String, Stage
     let case = Case::open(&settings.case)?;
     let subject = &case.about.subject;
     let is_it = case.about.on == full(&open.on)? && squashed(&subject.name).contains(&squashed(&open.name));
-    Ok(is_it.then(|| (subject.name.clone(), reached(&case.journal))))
+    let stage = stage_of(status(&case)?.next);
+    Ok(is_it.then(|| (subject.name.clone(), stage)))
 }
 
-/// The stage at which a case goes on, by what was done last.
-fn reached(journal: &Journal) -> Stage {
-    let last = journal.entries().rev().find_map(|entry| match entry {
-        Entry::Opened { .. } => Some(Stage::Check),
-        Entry::Planned { .. } | Entry::Decided { .. } | Entry::Undone { .. } => Some(Stage::Plan),
-        Entry::Intent { .. } | Entry::PutOff { .. } => Some(Stage::Clear),
-        Entry::Cleared { left: 0, .. } => Some(Stage::Install),
-        Entry::Cleared { .. } => Some(Stage::Clear),
-        Entry::Installed { code, .. } => Some(if is_success(*code) { Stage::Confirm } else { Stage::Check }),
-        Entry::Confirmed { .. } => Some(Stage::Report),
-        _ => None,
-    });
-    last.unwrap_or(Stage::Check)
+/// The stage to continue with.
+fn stage_of(next: Next) -> Stage {
+    match next {
+        Next::Look | Next::Diagnose => Stage::Check,
+        Next::Decide | Next::Clear => Stage::Plan,
+        Next::Resume | Next::Restart => Stage::Clear,
+        Next::Install => Stage::Install,
+        Next::Confirm => Stage::Confirm,
+        Next::Report | Next::GiveBack => Stage::Report,
+    }
 }
 
 /// Whether the plan only puts files right, so that setup need not run.

@@ -77,7 +77,7 @@ fn note_loans(settings: &Settings, ui: &mut Ui) {
 fn changes_the_machine(command: &Command) -> bool {
     matches!(
         command,
-        Command::Clear(_)
+        Command::Clear(args::Clear { preview: false, .. })
             | Command::Resume(_)
             | Command::Restart(_)
             | Command::Putback(Putback { list: false, .. })

@@ -73,10 +73,10 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     };
     if let (Some(print), Some(path)) = (&print, &args.footprint) {
         let from = format!("the footprint {}", path.display());
-        let told = footprint::anchors(print, &from, &registered, &survey);
+        let facts = footprint::anchors(print, &from, &registered, &survey);
         let is_new =
             |one: &Anchor| !subject.anchors.iter().any(|known| known.kind == one.kind && known.value == one.value);
-        let new: Vec<Anchor> = told.into_iter().filter(is_new).collect();
+        let new: Vec<Anchor> = facts.into_iter().filter(is_new).collect();
         subject.anchors.extend(new);
     }
     if let Some((from, leads)) = log {

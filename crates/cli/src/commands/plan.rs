@@ -1,7 +1,9 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
-use stubble_core::plan::{Decided, Step, keep_with_drivers, to_toml};
-use stubble_core::plan::{Plan, build_in_order, by_hand, carry_over, differences, is_rewritten, parse, repair, state};
+use stubble_core::plan::{
+    Decided, Meets, Plan, Previewed, ask_again, build_in_order, by_hand, carry_over, differences, is_rewritten, parse,
+    preview, repair, to_toml,
+};
 use stubble_core::trace::Trace;
 use stubble_ledger::LedgerError;
 use stubble_machine::MachineError;
@@ -31,14 +33,13 @@ pub fn shown(work: &mut Work, args: &args::Plan, settings: &Settings, ui: &mut U
     Ok(plan)
 }
 
-/// Writes a plan after decisions about its steps, if there are any.
+/// Writes a plan whose steps were decided at questions, if that changed anything.
 pub fn keep_decided(work: &mut Work, plan: &Plan, decided: Vec<Decided>) -> Result<(), CliError> {
-    adopt_edits(work)?;
-    work.case.note_decided(decided, "mend")?;
-    if to_toml(plan) != work.case.plan_text()? {
-        write(work, plan)?;
+    if *plan == work.plan()? && decided.is_empty() {
+        return Ok(());
     }
-    Ok(())
+    adopt_edits(work)?;
+    settle(work, plan, decided, "mend").map(drop)
 }
 
 /// The plan of the case. It is made only where there is none yet or a new one is asked for, and changed only by
@@ -56,9 +57,7 @@ pub fn planned(work: &mut Work, args: &args::Plan, ui: &mut Ui) -> Result<Plan, 
             if decides {
                 adopt_edits(work)?;
                 let decided = decide(work, &mut plan, args)?;
-                keep_with_drivers(&mut plan, &work.survey);
-                work.case.note_decided(decided, "command line")?;
-                write(work, &plan)?;
+                plan = settle(work, &plan, decided, "command line")?;
             }
             note_age(work, &plan, ui);
             shown_part(work, plan, args)
@@ -75,19 +74,29 @@ fn made(work: &mut Work, args: &args::Plan, old: Option<&str>, ui: &mut Ui) -> R
     };
     let rewritten = adopt_edits(work)?;
     carry_over(&mut plan, &work.case.journal.decided());
-    let decided = decide(work, &mut plan, args)?;
-    let plan = work.checked(&to_toml(&plan))?;
-    work.case.note_decided(decided, "command line")?;
-    if let Some(old) = old {
-        if rewritten {
-            let kept = work.case.keep_edited_plan()?;
-            ui.tell(&format!("note: the plan as you edited it is in {} now\n", kept.display()));
-        }
-        if let Ok(old) = parse(old) {
-            ui.tell(&terminal::plan_differs(&differences(&old, &plan), ui.width));
+    // What was decided must not cost the whole plan.
+    while let Err(CliError::Plan(refusal)) = work.checked(&to_toml(&plan)) {
+        if !ask_again(&mut plan, &refusal) {
+            return Err(refusal.into());
         }
     }
-    write(work, &plan)?;
+    let decided = decide(work, &mut plan, args)?;
+    let kept = if rewritten { Some(work.case.keep_edited_plan()?) } else { None };
+    let plan = settle(work, &plan, decided, "command line")?;
+    if let Some(kept) = kept {
+        ui.tell(&format!("note: the plan as you edited it is in {} now\n", kept.display()));
+    }
+    if let Some(old) = old.and_then(|old| parse(old).ok()) {
+        ui.tell(&terminal::plan_differs(&differences(&old, &plan), ui.width));
+    }
+    Ok(plan)
+}
+
+/// Writes a plan with what was decided about its steps, once it is known to be allowed. What is written is returned.
+fn settle(work: &mut Work, plan: &Plan, decided: Vec<Decided>, by: &str) -> Result<Plan, CliError> {
+    let plan = work.checked(&to_toml(plan))?;
+    work.case.note_decided(decided, by)?;
+    work.case.set_plan(&to_toml(&plan), plan.steps.len())?;
     Ok(plan)
 }
 
@@ -97,12 +106,6 @@ fn removal_plan(work: &Work, args: &args::Plan) -> Result<Plan, CliError> {
     trace.remnants.retain(|remnant| wanted.has(remnant));
     let order = work.footprint()?.unwrap_or_default().uninstall_order;
     Ok(build_in_order(&work.survey, &work.registered, &trace, &work.case.about.subject.name, &order))
-}
-
-fn write(work: &mut Work, plan: &Plan) -> Result<(), CliError> {
-    // What is written must be readable and allowed; a plan of our own is no exception.
-    let plan = work.checked(&to_toml(plan))?;
-    Ok(work.case.set_plan(&to_toml(&plan), plan.steps.len())?)
 }
 
 /// Notes what a person has decided in the plan's file. Tells whether they have edited more of it than decisions.
@@ -117,26 +120,20 @@ pub fn adopt_edits(work: &mut Work) -> Result<bool, CliError> {
     Ok(is_rewritten(&written, &edited))
 }
 
-/// Says where the machine is no longer as the plan has it.
+/// Names the steps whose places have changed since the plan was made.
 fn note_age(work: &Work, plan: &Plan, ui: &mut Ui) {
-    let now = |step: &Step| state(&work.survey, &step.place, &step.parts);
-    let (mut gone, mut changed) = (Vec::new(), Vec::new());
-    for step in plan.chosen() {
-        match now(step) {
-            None if step.expect.is_empty() => {}
-            None => gone.push(step.id.as_str()),
-            Some(now) if now != step.expect => changed.push(step.id.as_str()),
-            Some(_) => {}
-        }
-    }
-    let is_over = is_over(work, plan);
-    ui.tell(&terminal::plan_age(is_over, &gone, &changed, ui.width));
+    let found = preview(plan, &work.survey);
+    let those = |wanted: &Meets| -> Vec<&str> {
+        found.iter().filter(|one| one.meets == *wanted).map(|one| one.step.id.as_str()).collect()
+    };
+    let (gone, changed) = (those(&Meets::Gone), those(&Meets::Changed));
+    ui.tell(&terminal::plan_age(is_over(work, plan), &gone, &changed, ui.width));
 }
 
 /// Whether a plan was carried out, and nothing of it is there to be done.
 pub fn is_over(work: &Work, plan: &Plan) -> bool {
-    let is_to_do = |step: &Step| state(&work.survey, &step.place, &step.parts).is_some_and(|now| now == step.expect);
-    work.case.journal.is_carried_out() && !plan.chosen().any(is_to_do)
+    let is_over = |one: &Previewed| matches!(one.meets, Meets::Gone | Meets::Changed);
+    work.case.journal.is_carried_out() && preview(plan, &work.survey).iter().all(is_over)
 }
 
 /// The steps that are asked for; all where nothing narrows them.

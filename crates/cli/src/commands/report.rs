@@ -141,11 +141,11 @@ fn event(at: &str, entry: &Entry) -> Option<Event> {
         Entry::Opened { subject, computer } => format!("Case opened for {subject} on {computer}"),
         Entry::Planned { steps, .. } => format!("Plan of {steps} steps written"),
         Entry::Decided { decided, by } => {
-            let told = decided.iter().map(|one| {
+            let each = decided.iter().map(|one| {
                 let why = if one.because.is_empty() { String::new() } else { format!(" ({})", one.because) };
                 format!("{} {}{why}", one.decision.word(), one.place)
             });
-            format!("Decided ({by}): {}", told.collect::<Vec<_>>().join("; "))
+            format!("Decided ({by}): {}", each.collect::<Vec<_>>().join("; "))
         }
         Entry::Intent { step, kind, place, title, .. } => {
             format!("{step}: {} {}", kind.words(), words::object(place, title))
@@ -166,6 +166,7 @@ fn event(at: &str, entry: &Entry) -> Option<Event> {
         Entry::Undone { deed } => format!("Deed {deed} put back"),
         Entry::Discarded { deed } => format!("What the vault held of deed {deed} was deleted"),
         Entry::Cleared { done, left } => format!("Plan carried out: {done} steps done, {left} outstanding"),
+        Entry::Spared { steps } => format!("Setup worked without {} of the plan", words::count(steps.len(), "step")),
         Entry::Installed { payload, code, .. } => format!("Setup {payload} ended with {code}"),
         Entry::Tried { seen, .. } => format!("Started to see whether it stays: {seen}"),
         Entry::Confirmed { good, .. } => {

@@ -1,4 +1,4 @@
-//! `status`: where a case stands, and which cases there are.
+//! `status`: the state of a case, and the cases in a folder.
 
 use std::path::Path;
 

@@ -159,7 +159,7 @@ pub fn answer(blockers: &[Blocker]) -> String {
 pub fn still_there(receipt: &Receipt) -> Vec<(&'static str, Vec<String>)> {
     let of = |because: Because| {
         let found = receipt.still_there.iter().filter(move |one| one.because == because);
-        found.map(|one| format!("{} ({})", place(&one.place), one.told)).collect::<Vec<String>>()
+        found.map(|one| format!("{} ({})", place(&one.place), one.reason)).collect::<Vec<String>>()
     };
     let left = receipt.left.iter().map(|finding| format!("{} ({})", place(&finding.place), finding.seen)).collect();
     let all = [
@@ -179,10 +179,10 @@ fn open_questions(receipt: &Receipt) -> String {
         (number(Because::Refused), "as long as the machine refuses", "stays", "stay"),
         (receipt.could_not_look.len(), "looked at", "could not be", "could not be"),
     ];
-    let told = open.iter().filter(|(number, ..)| *number > 0).map(|(number, rest, one, several)| {
+    let parts = open.iter().filter(|(number, ..)| *number > 0).map(|(number, rest, one, several)| {
         format!("{} {} {rest}", count(*number, "place"), if *number == 1 { one } else { several })
     });
-    format!("Clean as far as could be seen; {}.", told.collect::<Vec<_>>().join(", "))
+    format!("Clean as far as could be seen; {}.", parts.collect::<Vec<_>>().join(", "))
 }
 
 /// The three questions of a receipt, with answer and figure.

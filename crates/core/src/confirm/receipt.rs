@@ -35,7 +35,7 @@ pub struct Receipt {
     pub clean: Verdict,
     /// What of the old is left.
     pub left: Vec<Finding>,
-    /// What is there for another reason: it is put off, the machine refuses, or nobody has decided.
+    /// What is there for another reason: it is put off, the machine refuses, or it is undecided.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub still_there: Vec<Remains>,
     /// What stays on purpose, with the reason.

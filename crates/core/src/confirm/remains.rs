@@ -17,7 +17,7 @@ pub enum Because {
     Kept,
     /// A person was to decide about it, and has not.
     Undecided,
-    /// It goes at the machine's next start.
+    /// The machine removes it at its next start.
     PutOff,
     /// The machine refused.
     Refused,
@@ -33,14 +33,14 @@ pub struct Remains {
     /// Why it is there.
     pub because: Because,
     /// The same in words.
-    pub told: String,
+    pub reason: String,
 }
 
 impl Remains {
     /// The same as something that is not as it should be.
     pub fn finding(&self) -> Finding {
         let advice = "`stubble plan --anew` and `stubble clear` take it away.";
-        Finding::new(self.place.clone(), "nothing", self.told.clone(), advice)
+        Finding::new(self.place.clone(), "nothing", self.reason.clone(), advice)
     }
 }
 
@@ -69,13 +69,13 @@ pub fn remains(survey: &Survey, trace: &Trace, wanted: &Wanted<'_>) -> Vec<Remai
             found.push(Remains {
                 place: remnant.place.clone(),
                 because: Because::Kept,
-                told: wanted.by_person(&remnant.place).unwrap_or_else(|| remnant.reason.clone()),
+                reason: wanted.by_person(&remnant.place).unwrap_or_else(|| remnant.reason.clone()),
             });
             continue;
         }
         for place in wanted.brought.old_in(survey, remnant) {
-            let (because, told) = wanted.why(&place, remnant);
-            found.push(Remains { place, because, told });
+            let (because, reason) = wanted.why(&place, remnant);
+            found.push(Remains { place, because, reason });
         }
     }
     found
@@ -86,8 +86,8 @@ impl Wanted<'_> {
         if self.put_off.iter().any(|put_off| place.is_within(put_off) || remnant.place == *put_off) {
             return (Because::PutOff, "it goes at the next start: `stubble restart`, then `stubble resume`".to_owned());
         }
-        if let Some(told) = self.by_person(place) {
-            return (Because::Kept, told);
+        if let Some(reason) = self.by_person(place) {
+            return (Because::Kept, reason);
         }
         match self.step(place) {
             Some(step) if step.decision == Decision::Keep => (Because::Kept, step.why.clone()),

@@ -14,7 +14,7 @@ pub fn repaired(plan: &Plan, digest: &dyn Fn(&str) -> Option<String>) -> Install
     for step in plan.chosen().filter(|step| step.kind == StepKind::ReplaceFile) {
         result.files += 1;
         let seen = match digest(&step.place.path) {
-            None => "missing",
+            None => "missing, or it cannot be read",
             Some(found) if Some(&found) == step.content.as_ref() => continue,
             Some(_) => "another content",
         };

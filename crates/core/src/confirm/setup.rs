@@ -1,4 +1,4 @@
-//! What setup has brought: what is told apart by it from what was there before.
+//! What setup has written, to distinguish the new product from the old.
 
 use std::collections::BTreeSet;
 
@@ -76,9 +76,9 @@ impl Brought {
                 let value = |name| self.has(&Place::value(layer.key.as_str(), name));
                 self.has(&Place::key(layer.key.as_str())) || value("LibraryPath") || value("PackedCatalogItem")
             })),
+            // A list of which setup has added some entries had the others before; one that appeared is all new.
             PlaceKind::ListEntry => {
-                let is_new_value = || !self.has_old_entries(place) && self.has(&value_of(place));
-                whole(self.has(place) || is_new_value())
+                whole(self.has(place) || !self.knows_entries_of(place) && self.has(&value_of(place)))
             }
             PlaceKind::Startup | PlaceKind::FirewallRule | PlaceKind::SharedCount | PlaceKind::WindowsValue => {
                 whole(self.has(&value_of(place)))
@@ -91,8 +91,8 @@ impl Brought {
         }
     }
 
-    /// Whether setup has added entries to a list, so that the others are older.
-    fn has_old_entries(&self, place: &Place) -> bool {
+    /// Whether single entries of a list are known to be from setup.
+    fn knows_entries_of(&self, place: &Place) -> bool {
         let value = value_of(place).folded();
         let is_of =
             |one: &Place| one.kind == PlaceKind::ListEntry && (&one.path, &one.name) == (&value.path, &value.name);

@@ -3,19 +3,25 @@
 //! Two shapes are read: lines of digits and a name, as common tools write them, and JSON in which an object names a file
 //! and has its SHA-256, or in which names of files lead to it. Only SHA-256 is compared.
 
+use std::collections::BTreeSet;
+
 use serde_json::Value;
 
+use crate::confirm::seal;
 use crate::model::path::{join, leaf, parent};
-use crate::model::text::{fold, from_utf16_bytes};
+use crate::model::text::{fold, from_file};
 use crate::model::{Place, PlaceKind};
 use crate::survey::{EntryKind, Survey};
 
 /// The largest list.
 const LARGEST_LIST: u64 = 4 << 20;
 
-/// So many lists are read, and so many bytes of content.
-const MOST_LISTS: usize = 200;
+/// So many bytes of one file, and of all together, are compared.
+const LARGEST_FILE: u64 = 512 << 20;
 const MOST_BYTES: u64 = 4 << 30;
+
+/// The right content is looked for elsewhere for so many files of a list.
+const MOST_COPIES: usize = 8;
 
 /// Names of lists, folded.
 const NAMES: [&str; 9] = [
@@ -46,8 +52,10 @@ pub struct Listed {
 pub struct CheckedList {
     /// The list.
     pub list: String,
-    /// Number of files that were compared.
+    /// Number of files that it names.
     pub files: usize,
+    /// Number of those whose content was not compared: they cannot be read, or there is too much of it.
+    pub not_compared: usize,
     /// Files that are not as it says, each with what is seen, and where the right content is.
     pub faults: Vec<Fault>,
 }
@@ -63,16 +71,16 @@ pub struct Fault {
     pub copy: Option<String>,
 }
 
-/// The files that a list names; none where it is no list.
+/// Returns the files that a list names; empty if the content is not a list.
 pub fn parse(content: &[u8]) -> Vec<Listed> {
-    let text = match content {
-        [0xFF, 0xFE, rest @ ..] => from_utf16_bytes(rest),
-        _ => String::from_utf8_lossy(content).trim_start_matches('\u{FEFF}').to_owned(),
-    };
+    let text = from_file(content);
     let mut found = Vec::new();
     match serde_json::from_str::<Value>(&text) {
         Ok(value) => in_json(&value, &mut found, 0),
-        Err(_) => found.extend(text.lines().filter_map(in_line)),
+        Err(_) => {
+            let lines = text.lines().filter_map(in_line).filter(|(_, name)| !name.is_empty());
+            found.extend(lines.map(|(digits, name)| listed(name, None, digits)));
+        }
     }
     found
 }
@@ -81,11 +89,11 @@ fn is_sha256(text: &str) -> bool {
     text.len() == 64 && text.bytes().all(|digit| digit.is_ascii_hexdigit())
 }
 
-fn in_line(line: &str) -> Option<Listed> {
+/// The digits and the name in a line of a list as common tools write it; the name may be empty.
+pub(crate) fn in_line(line: &str) -> Option<(&str, &str)> {
     let line = line.trim();
     let digits = line.get(..64).filter(|digits| is_sha256(digits))?;
-    let name = line[64..].trim_start_matches([' ', '\t', '*']);
-    (!name.is_empty()).then(|| listed(name, None, digits))
+    Some((digits, line[64..].trim_start_matches([' ', '\t', '*'])))
 }
 
 fn listed(path: &str, size: Option<u64>, digits: &str) -> Listed {
@@ -120,47 +128,48 @@ fn in_json(value: &Value, found: &mut Vec<Listed>, depth: usize) {
 }
 
 /// Compares what lies in these folders with the lists that lie there as well. `read` gives the content of a file of at
-/// most so many bytes, `sha256` its SHA-256.
-pub fn check(
-    survey: &Survey,
-    folders: &[&Place],
-    read: &dyn Fn(&str, u64) -> Option<Vec<u8>>,
-    sha256: &dyn Fn(&str) -> Option<String>,
-) -> Vec<CheckedList> {
-    let mut bytes = 0;
+/// most so many bytes. A list that says nothing against any file is left out.
+pub fn check(survey: &Survey, folders: &[&Place], read: &dyn Fn(&str, u64) -> Option<Vec<u8>>) -> Vec<CheckedList> {
+    let sha256 = |path: &str| read(path, LARGEST_FILE).map(|content| seal::sha256(&content));
+    let mut left = MOST_BYTES;
     let mut found = Vec::new();
     let tops = folders.iter().filter(|place| place.kind == PlaceKind::Folder);
     let below = tops.filter_map(|place| survey.files.find(&place.path)).flat_map(|at| survey.files.below(at));
     let is_list = |node: &u32| NAMES.contains(&fold(survey.files.name(*node)).as_str());
-    let mut lists: Vec<String> = below.filter(is_list).map(|node| survey.files.path(node)).collect();
-    lists.sort();
-    lists.dedup();
-    for list in lists.into_iter().take(MOST_LISTS) {
+    let lists: BTreeSet<String> = below.filter(is_list).map(|node| survey.files.path(node)).collect();
+    for list in lists {
         let Some(content) = read(&list, LARGEST_LIST) else { continue };
         let all = parse(&content);
         let Some(folder) = folder_of(survey, &list, &all) else { continue };
-        let mut checked = CheckedList { list, files: 0, faults: Vec::new() };
-        for one in &all {
-            // A list must not lead out of its folder.
-            if one.path.split('\\').any(|part| part == "..") || one.path.contains(':') {
-                continue;
-            }
+        let mut checked = CheckedList { list, files: 0, not_compared: 0, faults: Vec::new() };
+        // A list must not lead out of its folder.
+        let leads_out = |one: &Listed| one.path.split('\\').any(|part| part == "..") || one.path.contains(':');
+        for one in all.iter().filter(|one| !leads_out(one)) {
             let file = join(&folder, &one.path);
-            bytes += one.size.unwrap_or_else(|| size_of(survey, &file).unwrap_or(0));
-            if bytes > MOST_BYTES {
-                break;
-            }
             checked.files += 1;
-            let seen = match size_of(survey, &file) {
+            let size = size_of(survey, &file);
+            let seen = match size {
                 None => "missing".to_owned(),
                 Some(size) if one.size.is_some_and(|wanted| wanted != size) => format!("{size} bytes"),
-                Some(_) if sha256(&file).is_none_or(|found| found == one.sha256) => continue,
-                Some(_) => "another content".to_owned(),
+                Some(size) => match (size <= left.min(LARGEST_FILE)).then(|| sha256(&file)).flatten() {
+                    Some(digits) => {
+                        left -= size;
+                        if digits == one.sha256 {
+                            continue;
+                        }
+                        "another content".to_owned()
+                    }
+                    None => {
+                        checked.not_compared += 1;
+                        continue;
+                    }
+                },
             };
-            let copy = copy_of(survey, &file, one, sha256);
+            let is_shown = checked.faults.len() < MOST_COPIES;
+            let copy = is_shown.then(|| copy_of(survey, &file, one, &sha256)).flatten();
             checked.faults.push(Fault { file, seen, copy });
         }
-        if !checked.faults.is_empty() {
+        if checked.not_compared > 0 || !checked.faults.is_empty() {
             found.push(checked);
         }
     }
@@ -204,8 +213,8 @@ mod tests {
         let (a, b) = ("a".repeat(64), "B".repeat(64));
         let lines = format!("{a}  content/one.bin\r\n{b} *two.bin\r\nno line\r\n{a}\r\n");
         let found = parse(lines.as_bytes());
-        let told: Vec<(&str, &str)> = found.iter().map(|one| (one.path.as_str(), one.sha256.as_str())).collect();
-        assert_eq!(told, [("content\\one.bin", a.as_str()), ("two.bin", b.to_lowercase().as_str())]);
+        let pairs: Vec<(&str, &str)> = found.iter().map(|one| (one.path.as_str(), one.sha256.as_str())).collect();
+        assert_eq!(pairs, [("content\\one.bin", a.as_str()), ("two.bin", b.to_lowercase().as_str())]);
         let json = format!(
             r#"{{"files": [{{"path": "one.bin", "size": 7, "sha256": "{a}"}}], "more": {{"two.bin": "{b}", "note": "{a}"}}}}"#
         );

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::model::text::{fold, from_utf16_bytes};
+use crate::model::text::{fold, from_file};
 
 /// Classes whose packages add to another one: they have no driver for a device of their own.
 const ADDING: [&str; 2] = ["EXTENSION", "SOFTWARECOMPONENT"];
@@ -27,10 +27,7 @@ pub struct Inf {
 
 /// Reads an INF; `None` where the bytes are none.
 pub fn parse(name: &str, bytes: &[u8]) -> Option<Inf> {
-    let text = match bytes {
-        [0xFF, 0xFE, rest @ ..] => from_utf16_bytes(rest),
-        _ => String::from_utf8_lossy(bytes).into_owned(),
-    };
+    let text = from_file(bytes);
     let sections = sections(&text);
     let version = sections.get("VERSION")?;
     let strings: BTreeMap<String, &str> =

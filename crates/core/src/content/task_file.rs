@@ -3,7 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::text::from_utf16_bytes;
+use crate::model::text::{from_file, from_utf16_bytes};
 
 /// What a task does.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -22,10 +22,8 @@ pub struct TaskFile {
 /// Reads the file of a task; `None` where it is none.
 pub fn parse(bytes: &[u8]) -> Option<TaskFile> {
     let text = match bytes {
-        [0xFF, 0xFE, rest @ ..] => from_utf16_bytes(rest),
-        [0xEF, 0xBB, 0xBF, rest @ ..] => String::from_utf8_lossy(rest).into_owned(),
         [_, 0, ..] => from_utf16_bytes(bytes),
-        _ => String::from_utf8_lossy(bytes).into_owned(),
+        _ => from_file(bytes),
     };
     // The declaration names the encoding that the text no longer has.
     let start = text.trim_start();

@@ -39,7 +39,7 @@ pub fn anchors(print: &Footprint, from: &str, registered: &Registered, survey: &
     }
     // What cannot be beside the product and is no more than a registration of the same publisher is a leftover.
     for code in print.conflicts.iter().filter_map(|other| other.upgrade_code) {
-        let left = registered.related(code).filter(|(_, told)| is_predecessor(survey, false, &print.publisher, told));
+        let left = registered.related(code).filter(|(_, other)| is_predecessor(survey, false, &print.publisher, other));
         for (product, told) in left {
             add(AnchorKind::EarlierUpgradeCode, code.to_string());
             add(AnchorKind::EarlierProduct, product.to_string());

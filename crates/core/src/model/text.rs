@@ -39,6 +39,14 @@ pub fn from_utf16_bytes(bytes: &[u8]) -> String {
     from_utf16(bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])))
 }
 
+/// The text of a file: UTF-16 where its mark says so, else UTF-8 with or without its mark; what is neither is replaced.
+pub fn from_file(content: &[u8]) -> String {
+    match content {
+        [0xFF, 0xFE, rest @ ..] => from_utf16_bytes(rest),
+        [0xEF, 0xBB, 0xBF, rest @ ..] | rest => String::from_utf8_lossy(rest).into_owned(),
+    }
+}
+
 /// The units of a text as little-endian bytes.
 pub fn to_utf16_bytes(text: &str) -> Vec<u8> {
     to_utf16(text).into_iter().flat_map(u16::to_le_bytes).collect()

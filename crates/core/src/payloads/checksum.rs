@@ -1,7 +1,8 @@
 //! Checksums that lie beside a file, as publishers give them.
 
+use crate::content::checked_list::in_line;
 use crate::model::path::leaf;
-use crate::model::text::fold;
+use crate::model::text::{fold, from_file};
 
 /// A checksum that a file beside an installer has for it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,7 +32,7 @@ pub fn beside(
             continue;
         }
         let Some(bytes) = read(&other, LARGEST) else { continue };
-        if let Some(sha256) = listed(&String::from_utf8_lossy(&bytes), &own, is_own) {
+        if let Some(sha256) = listed(&from_file(&bytes), &own, is_own) {
             return Some(Checksum { sha256, file: leaf(&other).to_owned() });
         }
     }
@@ -39,10 +40,8 @@ pub fn beside(
 }
 
 fn listed(text: &str, own: &str, alone: bool) -> Option<String> {
-    text.trim_start_matches('\u{feff}').lines().find_map(|line| {
-        let line = line.trim();
-        let digits = line.get(..64).filter(|digits| digits.bytes().all(|digit| digit.is_ascii_hexdigit()))?;
-        let name = line[64..].trim_start_matches([' ', '\t', '*']);
+    text.lines().find_map(|line| {
+        let (digits, name) = in_line(line)?;
         let is_it = fold(leaf(&name.replace('/', "\\"))) == own || name.is_empty() && alone;
         is_it.then(|| digits.to_lowercase())
     })

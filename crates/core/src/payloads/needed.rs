@@ -99,7 +99,7 @@ pub fn needed(
     found
 }
 
-/// Libraries that a package's programs ask for and that nobody has, each with whether it is of 64 bits, and with the
+/// Returns the libraries that a package's programs ask for and that are missing, each with whether it is of 64 bits, and with the
 /// names of those programs. Nothing where the system's own libraries are not at hand.
 pub fn missing_libraries(survey: &Survey, package: &Package) -> BTreeMap<(String, bool), Vec<String>> {
     let mut missing: BTreeMap<(String, bool), Vec<String>> = BTreeMap::new();

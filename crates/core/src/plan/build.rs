@@ -55,7 +55,7 @@ pub fn build_in_order(survey: &Survey, registered: &Registered, trace: &Trace, s
     let mut steps: Vec<Step> = trace.remnants.iter().filter_map(|remnant| step(survey, remnant)).collect();
     let own_ways_out: Vec<Step> = steps.iter().filter_map(|step| uninstall(survey, registered, step)).collect();
     steps.extend(own_ways_out);
-    // Somebody's whole product goes in its own way or not at all.
+    // Another owner's whole product is removed by its own uninstaller or not at all.
     let is_foreign = |step: &Step| trace.remnants.iter().any(|one| one.is_detected() && one.place == step.place);
     steps.retain(|step| step.kind != StepKind::Unregister || !is_foreign(step));
     for holder in foreign_holders(survey, trace) {

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Plan, Step, StepKind};
+use super::{Plan, PlanError, Step, StepKind};
 use crate::model::Place;
 use crate::trace::Decision;
 
@@ -20,7 +20,7 @@ pub struct Decided {
     pub decision: Decision,
     /// What the plan had there by itself.
     pub instead_of: Decision,
-    /// Why, in the words of who decided; empty if not told.
+    /// The person's reason; empty if none was given.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub because: String,
 }
@@ -65,6 +65,22 @@ pub fn carry_over(plan: &mut Plan, decided: &[Decided]) {
             step.decision = last.decision;
         }
     }
+}
+
+/// Leaves a step of a new plan to a new decision, since the plan is refused for it with what was decided before. Tells
+/// whether there was such a step.
+pub fn ask_again(plan: &mut Plan, refusal: &PlanError) -> bool {
+    let (id, why) = match refusal {
+        PlanError::Protected { step, why, .. } => (step, why.clone()),
+        PlanError::Overlap { first, second, place } => (second, format!("{first} takes {place} as well")),
+        _ => return false,
+    };
+    let refused = plan.steps.iter_mut().find(|step| step.id == *id && step.decision == Decision::Remove);
+    refused.is_some_and(|step| {
+        (step.decision, step.decided) = (Decision::Ask, None);
+        step.why = format!("with what was decided it cannot go: {why}");
+        true
+    })
 }
 
 /// Whether a person has edited more of a plan's file than decisions can tell: what they have added, and what they have

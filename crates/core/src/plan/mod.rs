@@ -18,7 +18,7 @@ use crate::permits::Started;
 use crate::trace::{Decision, Standing};
 
 pub use build::{Holder, build, build_in_order, foreign_holders};
-pub use decided::{Decided, Differences, by_hand, carry_over, differences, is_rewritten};
+pub use decided::{Decided, Differences, ask_again, by_hand, carry_over, differences, is_rewritten};
 pub use file::{FORMAT, from_toml, from_toml_begun, parse, to_toml};
 pub use order::ordered;
 pub use preview::{Meets, Previewed, preview};
@@ -115,7 +115,7 @@ pub struct Step {
     pub id: String,
     /// What `clear` does with it.
     pub decision: Decision,
-    /// If a person decided it: why, as far as they told.
+    /// The reason of the person who decided it, empty without one; `None` if nobody decided.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub decided: Option<String>,
     /// What it does.

@@ -1,4 +1,4 @@
-//! What goes and stays with a driver package.
+//! Decisions that follow from the decision about a driver package.
 
 use super::{Plan, StepKind};
 use crate::model::text::fold;

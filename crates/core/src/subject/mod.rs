@@ -34,7 +34,7 @@ pub enum AnchorKind {
     EarlierProduct,
     /// The upgrade code of such a predecessor.
     EarlierUpgradeCode,
-    /// The product code of somebody's whole product that setup looks for and may refuse beside.
+    /// The product code of another owner's whole product that setup looks for.
     Detected,
     /// The name of the install folder.
     FolderName,

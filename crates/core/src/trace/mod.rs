@@ -195,7 +195,7 @@ pub struct Remnant {
 }
 
 impl Remnant {
-    /// Whether it is somebody's whole product that setup only asks for.
+    /// Whether it is another owner's whole product that setup looks for.
     pub fn is_detected(&self) -> bool {
         self.evidence.iter().any(|evidence| evidence.rule == "detected")
     }

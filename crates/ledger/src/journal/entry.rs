@@ -169,6 +169,11 @@ pub enum Entry {
         /// Steps left alone.
         left: usize,
     },
+    /// Setup worked before the plan was at its end: these steps were not needed.
+    Spared {
+        /// Their names in the plan.
+        steps: Vec<String>,
+    },
     /// An installer ran.
     Installed {
         /// The payload.

@@ -278,6 +278,16 @@ impl Journal {
         refused.into_iter().map(|(step, why)| (step.to_owned(), why.to_owned())).collect()
     }
 
+    /// Steps of the plan that was written last that setup did not need.
+    pub fn spared(&self) -> &[String] {
+        let last = self.entries().rev().find_map(|entry| match entry {
+            Entry::Spared { steps } => Some(steps.as_slice()),
+            Entry::Planned { .. } => Some([].as_slice()),
+            _ => None,
+        });
+        last.unwrap_or_default()
+    }
+
     /// Whether the last that happened to the plan, since it was written, is that it was carried out.
     pub fn is_carried_out(&self) -> bool {
         let last = self.entries().rev().find_map(|entry| match entry {

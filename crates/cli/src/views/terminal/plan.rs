@@ -53,11 +53,11 @@ pub fn plan_differs(found: &Differences<'_>, width: Option<usize>) -> String {
     out
 }
 
-/// Where the machine is no longer as the plan has it; nothing where it is.
+/// Names the steps whose places have changed since the plan was made.
 pub fn plan_age(is_over: bool, gone: &[&str], changed: &[&str], width: Option<usize>) -> String {
     const ANEW: &str = "`stubble plan --anew` plans what is there now.";
-    let told = [("gone", gone), ("changed", changed)];
-    let since = told.iter().filter(|(_, steps)| !steps.is_empty());
+    let both = [("gone", gone), ("changed", changed)];
+    let since = both.iter().filter(|(_, steps)| !steps.is_empty());
     let since: Vec<String> = since.map(|(how, steps)| format!("{how}: {}", steps.join(", "))).collect();
     match (is_over, since.is_empty()) {
         (true, _) => hang("note: ", &format!("this plan was carried out. {ANEW}"), width),
@@ -123,7 +123,7 @@ pub fn previewed(preview: &Preview, width: Option<usize>) -> String {
         }
     }
     let first = format!(
-        "{fine} of {} on {} would be done as planned. Nothing was changed.",
+        "{fine} of {} on {} would be done as planned, as far as your rights suffice. Nothing was changed.",
         words::count(preview.steps.len(), "step"),
         shown(&preview.computer)
     );

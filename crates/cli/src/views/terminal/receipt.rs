@@ -56,7 +56,7 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
             out.push_str(&format!("\n{}\n", styled(STRONG, heading)));
         }
         for one in found {
-            out.push_str(&hang("  - ", &format!("{} ({})", words::place(&one.place), shown(&one.told)), width));
+            out.push_str(&hang("  - ", &format!("{} ({})", words::place(&one.place), shown(&one.reason)), width));
         }
     }
     if !receipt.kept.is_empty() {

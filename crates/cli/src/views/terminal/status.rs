@@ -20,7 +20,6 @@ fn next(next: Next) -> &'static str {
         Next::Confirm => "`stubble confirm`",
         Next::Report => "`stubble report`",
         Next::GiveBack => "`stubble giveback`",
-        Next::Nothing => "nothing",
     }
 }
 

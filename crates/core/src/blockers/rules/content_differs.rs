@@ -3,18 +3,21 @@ use crate::blockers::{Blocker, Situation};
 use crate::content::checked_list::Fault;
 use crate::model::Place;
 
+/// Files of one list that are shown by themselves.
+const SHOWN: usize = 8;
+
 /// Content of the product that is not as the list of checksums beside it says.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let found = situation.known.lists.iter().filter_map(|checked| {
         let first = checked.faults.first()?;
         let mut evidence = vec![format!("{} tells how it should be", checked.list)];
-        let told = |fault: &Fault| {
+        let line = |fault: &Fault| {
             let copy = fault.copy.as_ref().map(|copy| format!("; {copy} has the right content")).unwrap_or_default();
             format!("{}: {}{copy}", fault.file, fault.seen)
         };
-        evidence.extend(checked.faults.iter().take(8).map(told));
-        if checked.faults.len() > 8 {
-            evidence.push(format!("and {} more", checked.faults.len() - 8));
+        evidence.extend(checked.faults.iter().take(SHOWN).map(line));
+        if checked.faults.len() > SHOWN {
+            evidence.push(format!("and {} more", checked.faults.len() - SHOWN));
         }
         let title = format!(
             "{} of {} files of {} are not as their list says",

@@ -1,19 +1,20 @@
 use super::{Severity, blocker};
 use crate::blockers::{Blocker, Situation};
 use crate::model::host::{arguments, is_host};
-use crate::model::path::{leaf, program_of};
+use crate::model::path::{is_inside_or_same, leaf, program_of};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::permits::Permits;
-use crate::survey::KeyId;
+use crate::survey::{KeyId, Survey};
 use crate::trace::Remnant;
 
 /// An entry of the list of programs whose uninstaller or program is gone, and a service whose program is gone: setup that
 /// first has the old version remove itself stops there.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let remnants = &situation.trace.remnants;
+    let permits = Permits::of(situation.survey);
     let found = remnants.iter().filter_map(|remnant| match remnant.place.kind {
-        PlaceKind::Service => service(situation, remnant),
+        PlaceKind::Service => service(situation, &permits, remnant),
         PlaceKind::Key if fold(&remnant.place.path).contains("\\CURRENTVERSION\\UNINSTALL\\") => {
             entry(situation, remnant)
         }
@@ -42,8 +43,13 @@ fn gone(situation: &Situation<'_>, key: KeyId, name: &str) -> Option<String> {
         false => program,
     };
     let file = file.split(',').next().unwrap_or(&file).trim_matches('"').to_owned();
-    let could_not_look = survey.gaps.iter().any(|gap| file.starts_with(&gap.what));
-    (file.get(1..3) == Some(":\\") && !survey.exists(&file) && !could_not_look).then_some(file)
+    is_gone(survey, &file).then_some(file)
+}
+
+/// Whether nothing is at a full path, and it could be looked there.
+fn is_gone(survey: &Survey, file: &str) -> bool {
+    let could_not_look = survey.gaps.iter().any(|gap| is_inside_or_same(file, &gap.what));
+    file.get(1..3) == Some(":\\") && !survey.exists(file) && !could_not_look
 }
 
 fn entry(situation: &Situation<'_>, remnant: &Remnant) -> Option<Blocker> {
@@ -62,13 +68,12 @@ fn entry(situation: &Situation<'_>, remnant: &Remnant) -> Option<Blocker> {
     Some(blocker("program-gone", Severity::MayFail, title, Some(remnant.place.clone()), evidence, advice))
 }
 
-fn service(situation: &Situation<'_>, remnant: &Remnant) -> Option<Blocker> {
+fn service(situation: &Situation<'_>, permits: &Permits<'_>, remnant: &Remnant) -> Option<Blocker> {
     let survey = situation.survey;
     let key = survey.registry.key(&format!("{}\\{}", survey.facts.services_key(), remnant.place.path))?;
-    let program = Permits::of(survey).program_of_service(key)?;
+    let program = permits.program_of_service(key)?;
     let program = survey.spelled_out(&program).into_owned();
-    let could_not_look = survey.gaps.iter().any(|gap| program.starts_with(&gap.what));
-    if program.get(1..3) != Some(":\\") || survey.exists(&program) || could_not_look {
+    if !is_gone(survey, &program) {
         return None;
     }
     Some(blocker(

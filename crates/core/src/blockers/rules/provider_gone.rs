@@ -14,7 +14,8 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
             let key = registry.key(&remnant.place.path)?;
             let text = registry.text(key, "").filter(|text| !text.is_empty())?;
             let code: Guid = text.parse().ok()?;
-            let is_registered = situation.registered.products.get(&code).is_some_and(|one| one.has_product_key);
+            let product = situation.registered.products.get(&code);
+            let is_registered = product.is_some_and(|one| one.has_product_key && !one.is_phantom(survey));
             let lists = crate::packages::registered::uninstall_keys(survey);
             let is_listed = lists.iter().any(|list| registry.key(&format!("{list}\\{code}")).is_some());
             if is_registered || is_listed {
@@ -26,7 +27,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
                 Severity::MayFail,
                 format!("{name} counts as installed for packages that depend on it, and is not there"),
                 Some(remnant.place.clone()),
-                vec![format!("it speaks for {code}, which is neither registered nor in the list of programs")],
+                vec![format!("it speaks for {code}, which is not installed any more")],
                 format!("Take the key away ({}).", remnant.id),
             ))
         });

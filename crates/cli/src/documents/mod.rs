@@ -1,6 +1,8 @@
 //! The JSON documents that commands print with `--json`, each with the name and version of its
 //! schema.
 
+mod loans;
+
 use schemars::{JsonSchema, Schema, schema_for};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -17,9 +19,9 @@ use stubble_core::survey::groups::{FactChange, Group};
 use stubble_core::survey::{Device, Facts, Gap};
 use stubble_core::trace::why::Explanation;
 use stubble_core::trace::{Remnant, Trace};
-use stubble_ledger::{
-    GivenBack, HeldEntry, InstallReport, Outcome, ReceiptCheck, Report, Returned, Status, VaultState,
-};
+use stubble_ledger::{HeldEntry, InstallReport, Outcome, ReceiptCheck, Report, Returned, Status, VaultState};
+
+pub use loans::{LoanOffered, LoanOut, LoanTaken, LoanTold, Loans, LoansReturned, LoansTaken};
 
 /// A document with its schema's name and version.
 #[derive(Debug, Serialize)]
@@ -242,48 +244,6 @@ impl Cleared {
     }
 }
 
-/// What is borrowed, and what can be.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct Loans {
-    /// What is borrowed and not given back.
-    pub out: Vec<LoanOut>,
-    /// What this machine can lend.
-    pub offered: Vec<LoanOffered>,
-}
-
-/// Something that is borrowed.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct LoanOut {
-    /// Its name.
-    pub loan: String,
-    /// What is so as long as it lasts.
-    pub title: String,
-    /// Since when, UTC.
-    pub since: String,
-    /// Whether `mend` borrowed it, and gives it back at its end.
-    pub for_mend: bool,
-}
-
-/// Something that can be borrowed.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct LoanOffered {
-    /// Its name.
-    pub loan: String,
-    /// What is so as long as it lasts.
-    pub title: String,
-    /// What it is good for.
-    pub good_for: String,
-    /// Number of registry values that it sets.
-    pub values: usize,
-}
-
-/// What was given back.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct LoansReturned {
-    /// Every loan.
-    pub loans: Vec<GivenBack>,
-}
-
 /// What `putback` did, or with `--list` what it could do.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub struct PutBack {
@@ -342,17 +302,6 @@ pub struct CaseReport {
     pub receipt: Option<Receipt>,
 }
 
-/// Something that was borrowed in this case.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct LoanTold {
-    /// What was so as long as it lasted.
-    pub title: String,
-    /// Since when, UTC.
-    pub since: String,
-    /// Whether it is given back.
-    pub given_back: bool,
-}
-
 /// One thing that happened.
 #[derive(Debug, Serialize, Deserialize, JsonSchema)]
 pub struct Event {
@@ -372,24 +321,6 @@ pub struct Preview {
     pub computer: String,
     /// The steps that would be carried out.
     pub steps: Vec<Previewed>,
-}
-
-/// What was borrowed.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct LoansTaken {
-    /// The loans, with whether there was anything to change.
-    pub loans: Vec<LoanTaken>,
-}
-
-/// A loan that was asked for.
-#[derive(Debug, Serialize, Deserialize, JsonSchema)]
-pub struct LoanTaken {
-    /// Its name.
-    pub loan: String,
-    /// What is so as long as it lasts.
-    pub title: String,
-    /// Whether it is out now; what was so already is no loan.
-    pub is_out: bool,
 }
 
 /// A machine that was restarted.
@@ -429,7 +360,7 @@ pub struct Failure {
 pub struct Cases {
     /// The folder.
     pub below: String,
-    /// Where each of them stands.
+    /// The state of each.
     pub cases: Vec<Status>,
     /// Those that cannot be read, with why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
