@@ -12,7 +12,7 @@ for tool in mkntfs ntfs-3g setfattr; do
   command -v "$tool" >/dev/null || skip "$tool is not installed (packages ntfs-3g and attr)"
 done
 
-cargo build --locked --quiet
+[ -n "${STUBBLE_BUILT:-}" ] || cargo build --locked --quiet
 stubble=$PWD/target/debug/stubble
 work=$(mktemp -d)
 drive=$work/drive
@@ -65,7 +65,7 @@ cp --sparse=always "$work/disk.img" "$work/before.img"
 
 echo "-- the contract suite"
 mount_image "$work/disk.img"
-STUBBLE_NTFS=$drive cargo test --locked -q -p stubble-machine --test suite -- --ignored real_ntfs
+STUBBLE_NTFS=$drive cargo test --locked -q --workspace --test suite -- --ignored real_ntfs
 unmount
 cp --sparse=always "$work/before.img" "$work/disk.img"
 
