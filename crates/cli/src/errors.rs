@@ -106,6 +106,8 @@ pub enum CliError {
         wanted: String,
         /// What it has.
         found: String,
+        /// The copy of it in the case folder that is as it was chosen, where there is one.
+        copy: Option<String>,
     },
     /// Nothing tells which program people start.
     #[error("nothing tells which program of the product people start")]
@@ -251,6 +253,12 @@ pub fn explain(error: &CliError) -> Told {
         CliError::NothingCame(_) => {
             told("Take a capture before the install and one after it, and name the product with `--name`.", Exit::Usage)
         }
+        CliError::OtherContent { copy: Some(copy), .. } => told(
+            &format!(
+                "It was changed since it was chosen, and nothing was run. `stubble install {copy}` runs the copy that was made then."
+            ),
+            Exit::No,
+        ),
         CliError::OtherContent { .. } => told(
             "It was changed, is damaged, or is another version. `stubble payload` shows what lies on the machine; nothing was run.",
             Exit::No,

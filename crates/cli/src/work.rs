@@ -3,10 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+use stubble_core::confirm::seal::sha256 as sha256_of;
 use stubble_core::content::program;
 use stubble_core::footprint::Footprint;
 use stubble_core::logs::Run;
 use stubble_core::model::path::leaf;
+use stubble_core::model::text::fold;
 use stubble_core::packages::{Package, Registered};
 use stubble_core::payloads::{Launch, carried};
 use stubble_core::plan::{Plan, from_toml_begun, keep_with_drivers};
@@ -122,10 +124,29 @@ impl Work {
     /// The case's payload with its tables, where one is known, still there, and has any.
     pub fn payload(&self) -> Result<Option<PackageFile>, CliError> {
         let Some(path) = &self.case.about.payload else { return Ok(None) };
-        match Installer::read(self.machine.observe(), path) {
+        match self.installer(path) {
             Ok(installer) => Ok(installer.into_package().map(|(file, _)| file)),
             Err(CliError::Machine(MachineError::Absent(_) | MachineError::Unsupported(_))) => Ok(None),
             Err(error) => Err(error),
+        }
+    }
+
+    /// An installer by its name on the machine; where that is gone, the copy that was made when it was chosen. Such a
+    /// copy goes by its own path on this computer as well.
+    pub fn installer(&self, name: &str) -> Result<Installer, CliError> {
+        let copies = || self.case.journal.choices().filter_map(|one| Some((one, self.case.copy_of_installer(one.2)?)));
+        if let Ok(named) = Path::new(name).canonicalize()
+            && let Some((chosen, at)) = copies().find(|(_, at)| *at == named)
+        {
+            return Installer::read_copy(chosen, &at);
+        }
+        let found = Installer::read(self.machine.observe(), name);
+        if !matches!(&found, Err(CliError::Machine(MachineError::Absent(_)))) {
+            return found;
+        }
+        match copies().find(|((of, ..), _)| fold(of) == fold(name)) {
+            Some((chosen, at)) => Installer::read_copy(chosen, &at),
+            None => found,
         }
     }
 
@@ -155,7 +176,7 @@ impl Work {
         if size > LARGEST_LOOK {
             return Ok(Some("there is more in the package than is unpacked for a look".to_owned()));
         }
-        let (_, bytes) = read_package(self.machine.observe(), &file.path)?;
+        let Some((_, bytes)) = self.installer(&file.path)?.into_package() else { return Ok(None) };
         match file.package.contents(&bytes) {
             Ok(contents) => file.package.look_into(&contents),
             Err(error) => return Ok(Some(error.to_string())),
@@ -208,6 +229,8 @@ pub struct Installer {
     pub package: Option<Package>,
     /// The whole file.
     pub content: Vec<u8>,
+    /// Its copy in the case folder, where that is what was read.
+    pub copy: Option<String>,
     /// The bytes of the package, where it is carried.
     inside: Option<Vec<u8>>,
 }
@@ -215,7 +238,22 @@ pub struct Installer {
 impl Installer {
     /// Reads one on the machine or within its reach.
     pub fn read(machine: &dyn Observe, path: &str) -> Result<Self, CliError> {
-        let content = machine.read_installer(path, LARGEST_PACKAGE)?;
+        Self::of(path, machine.read_installer(path, LARGEST_PACKAGE)?)
+    }
+
+    /// Reads the copy of a chosen one, which must be what the journal says that it is.
+    fn read_copy((path, sha256, copy): (&str, &str, &str), at: &Path) -> Result<Self, CliError> {
+        let content = std::fs::read(at).map_err(|source| CliError::Io { path: at.to_owned(), source })?;
+        let found = sha256_of(&content);
+        if found != sha256 {
+            let path = at.display().to_string();
+            return Err(CliError::OtherContent { path, wanted: sha256.to_owned(), found, copy: None });
+        }
+        Ok(Self { copy: Some(copy.to_owned()), ..Self::of(path, content)? })
+    }
+
+    /// One with this name and content.
+    fn of(path: &str, content: Vec<u8>) -> Result<Self, CliError> {
         let launch = Launch::of(&content);
         let (package, inside) = match launch {
             Launch::Package => {
@@ -232,7 +270,7 @@ impl Installer {
                 .filter(|told| !told.product.is_empty())
                 .map_or_else(|| leaf(path).to_owned(), |told| format!("{} {}", told.product, told.version)),
         };
-        Ok(Self { path: path.to_owned(), what, launch, package, content, inside })
+        Ok(Self { path: path.to_owned(), what, launch, package, content, copy: None, inside })
     }
 
     /// Its package and that package's bytes, where there is one.

@@ -208,6 +208,14 @@ impl Case {
         Ok(copy)
     }
 
+    /// Where the copy of an installer lies on this computer, by its name in the case folder; `None` for what is not there
+    /// or leads out of the folder, as in a case from somebody else it might.
+    pub fn copy_of_installer(&self, copy: &str) -> Option<PathBuf> {
+        let folder = self.folder.canonicalize().ok()?;
+        let at = folder.join(copy).canonicalize().ok()?;
+        (at.starts_with(folder.join("payloads")) && at.is_file()).then_some(at)
+    }
+
     /// Adds to what is known of the subject, as `from` tells it.
     pub fn learn(&mut self, from: &str, facts: Vec<Anchor>) -> Result<(), LedgerError> {
         let count = facts.len();

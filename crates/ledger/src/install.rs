@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use stubble_core::confirm::Brought;
 use stubble_core::logs::{Diagnosis, diagnose, meanings};
 use stubble_core::payloads::Launch;
-use stubble_machine::{Alter, Watch};
+use stubble_machine::{Alter, MachineError, Setup, Watch};
 
 use crate::case::{short_digest, write_json};
 use crate::journal::Entry;
@@ -28,6 +28,8 @@ impl Case {
 pub struct InstallReport {
     /// The payload.
     pub payload: String,
+    /// Its copy in the case folder, where that was run since the payload is gone.
+    pub copy: Option<String>,
     /// Its exit code.
     pub code: u32,
     /// What the code means, where it is known.
@@ -40,25 +42,29 @@ pub struct InstallReport {
     pub log: String,
 }
 
-/// Runs a payload that lies on the machine, between two surveys, and reads its log.
+/// Runs a payload, or its copy in the case folder, between two surveys, and reads its log.
 ///
 /// `watch` is shown how it goes, and says whether to go on; `limit` is in seconds.
 pub fn install(
     case: &mut Case,
     machine: &dyn Alter,
     payload: &str,
+    copy: Option<&str>,
     limit: Option<u64>,
     watch: &mut Watch<'_>,
 ) -> Result<InstallReport, LedgerError> {
     let _held = case.hold(machine)?;
-    let bytes = machine.read_installer(payload, LARGEST_PAYLOAD)?;
+    let gone = |copy: &str| MachineError::Absent(case.folder().join(copy).display().to_string());
+    let copied = copy.map(|copy| case.copy_of_installer(copy).ok_or_else(|| gone(copy))).transpose()?;
+    let setup = copied.as_deref().map_or(Setup::There(payload), Setup::Copy);
+    let bytes = setup.content(machine, LARGEST_PAYLOAD)?;
     let before = machine.survey()?;
     // Before a second run, the machine holds what the first one has written.
     if case.journal.installed_since().is_none() {
         case.keep_survey(Moment::BeforeInstall, &before)?;
     }
     let launch = Launch::of(&bytes);
-    let run = machine.run_installer(payload, &launch, limit, watch)?;
+    let run = machine.run_installer(setup, &launch, limit, watch)?;
     let after = machine.survey()?;
     case.keep_survey(Moment::AfterInstall, &after)?;
     if meanings::is_success(run.code) {
@@ -77,6 +83,7 @@ pub fn install(
     })?;
     Ok(InstallReport {
         payload: payload.to_owned(),
+        copy: copy.map(str::to_owned),
         code: run.code,
         meaning: meanings::meaning(run.code).map(str::to_owned),
         success: meanings::is_success(run.code),

@@ -81,6 +81,25 @@ pub struct Above {
     pub after: FileTime,
 }
 
+/// An installer that is to be run.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Setup<'a> {
+    /// A file that the machine can reach, by the machine's path.
+    There(&'a str),
+    /// A file of this computer, run in the place of one that is gone.
+    Copy(&'a Path),
+}
+
+impl Setup<'_> {
+    /// Its content, of at most `most` bytes.
+    pub fn content(&self, machine: &dyn Observe, most: u64) -> Result<Vec<u8>, MachineError> {
+        match self {
+            Self::There(path) => machine.read_installer(path, most),
+            Self::Copy(path) => elsewhere::content(path, &path.display().to_string(), most),
+        }
+    }
+}
+
 /// Room on a machine's drive, in bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Room {
@@ -278,14 +297,14 @@ pub trait Alter: Observe {
     /// Starts a service.
     fn start_service(&self, name: &str) -> Result<(), MachineError>;
 
-    /// Runs an installer that lies on the machine to its end, with its log where it writes one.
+    /// Runs an installer to its end, with its log where it writes one.
     ///
     /// `watch` is given each sign with what there is to see, and says whether to go on; `limit` is in seconds. Where it
     /// says no, the programs that the installer has started are ended, so that it undoes what it did; and the
     /// installer itself, where it does not end then. A machine on which an installer ends at once has nothing to show.
     fn run_installer(
         &self,
-        payload: &str,
+        setup: Setup<'_>,
         launch: &Launch,
         limit: Option<u64>,
         watch: &mut Watch<'_>,

@@ -14,7 +14,7 @@ use super::show;
 use crate::documents::{Checked, Documented};
 use crate::errors::CliError;
 use crate::views::terminal;
-use crate::work::{DIAGNOSIS, Installer, ReadLog, Settings, Work};
+use crate::work::{DIAGNOSIS, ReadLog, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -58,7 +58,7 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let blockers = check(&work.survey, &work.registered, subject, &trace, known);
     let mut could_not_look = gaps;
     if let (Some(path), None) = (&work.case.about.payload, &payload) {
-        let why = match Installer::read(work.machine.observe(), path) {
+        let why = match work.installer(path) {
             Ok(_) => "it is a setup program without a package, so what it would say is not known",
             Err(_) => "the installer is not there any more, so what it would say is not known",
         };

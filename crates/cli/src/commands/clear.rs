@@ -11,7 +11,7 @@ use crate::documents::{Cleared, Documented, Preview};
 use crate::errors::CliError;
 use crate::machines;
 use crate::views::terminal;
-use crate::work::{LARGEST_FILE, Settings, Work};
+use crate::work::{Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: Clear, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -52,9 +52,8 @@ fn has_successor(work: &Work, plan: &Plan, args: Clear, ui: &mut Ui) -> Result<(
     if work.has_begun() || args.without_installer {
         return Ok(());
     }
-    let has_installer = work.case.about.payload.as_ref().is_some_and(|path| {
-        work.survey.has_file(path) || work.machine.observe().read_installer(path, LARGEST_FILE).is_ok()
-    });
+    let has_installer =
+        work.case.about.payload.as_ref().is_some_and(|path| work.survey.has_file(path) || work.installer(path).is_ok());
     let Some(name) = takes_whole(plan, &work.survey, &work.registered).filter(|_| !has_installer) else {
         return Ok(());
     };

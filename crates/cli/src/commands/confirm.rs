@@ -24,7 +24,7 @@ use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::machines;
 use crate::views::terminal;
-use crate::work::{Installer, LARGEST_FILE, Settings, Work};
+use crate::work::{LARGEST_FILE, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Confirm, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -232,7 +232,7 @@ fn last_install(work: &Work) -> Result<Option<Ran>, CliError> {
     let Some(payload) = work.case.journal.installed_since() else { return Ok(None) };
     let surveys = (work.case.survey(Moment::BeforeInstall)?, work.case.survey(Moment::AfterInstall)?);
     let (Some(before), Some(after)) = surveys else { return Ok(None) };
-    let installer = Installer::read(work.machine.observe(), payload)?;
+    let installer = work.installer(payload)?;
     let what = installer.what.clone();
     let package = installer.into_package().map(|(file, bytes)| (file.package, bytes));
     Ok(Some(Ran { what, package, changes: compare(&before, &after), before }))

@@ -10,22 +10,25 @@ use crate::args::Install;
 use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::views::{terminal, words};
-use crate::work::{Installer, LARGEST_FILE, Settings, Work};
+use crate::work::{Installer, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
     let known = args.payload.clone().or_else(|| work.case.about.payload.clone());
     let payload = known.ok_or_else(|| CliError::NoPayload(work.case.about.subject.name.clone()))?;
-    is_meant(&work, args, &payload)?;
-    let file = Installer::read(work.machine.observe(), &payload)?;
+    let file = work.installer(&payload)?;
+    is_meant(&work, args, &file)?;
+    if let Some(copy) = &file.copy {
+        ui.tell(&format!("note: what is run is the copy of {} in the case, {copy}\n", file.path));
+    }
     let what = &file.what;
     let computer = &work.survey.facts.computer;
     let question = match args.gently {
         true => format!("Carry the plan out on {computer}, rung after rung, and run setup of {what} after each?"),
         false => format!("Run setup of {what} on {computer}?"),
     };
-    ui.tell(&terminal::runs_by(&payload, &file.launch, ui.width));
+    ui.tell(&terminal::runs_by(&file.path, &file.launch, ui.width));
     consent(args.consent.yes, &question, ui)?;
     match args.gently {
         true if settings.json => {
@@ -50,7 +53,8 @@ fn once(
 ) -> Result<InstallReport, CliError> {
     let limit = args.limit.map(|minutes| minutes.saturating_mul(60));
     let mut watch = |sign: Sign, shown: &Shown| watched(sign, shown, args, ui);
-    let mut report = install(&mut work.case, work.machine.alter()?, &file.path, limit, &mut watch)?;
+    let mut report =
+        install(&mut work.case, work.machine.alter()?, &file.path, file.copy.as_deref(), limit, &mut watch)?;
     for run in report.diagnosis.iter_mut().flat_map(|log| &mut log.runs) {
         if let Some(package) = &file.package {
             run.explain_by(package);
@@ -113,15 +117,19 @@ fn gently(
 }
 
 /// What is run is what was asked for, and what was chosen.
-fn is_meant(work: &Work, args: &Install, payload: &str) -> Result<(), CliError> {
-    let chosen = work.case.journal.chosen().filter(|(path, ..)| *path == payload).map(|(_, sha256, _)| sha256);
-    let wanted = [args.sha256.as_deref().map(str::trim), chosen];
+fn is_meant(work: &Work, args: &Install, file: &Installer) -> Result<(), CliError> {
+    let chosen = work.case.journal.chosen().filter(|(path, ..)| *path == file.path);
+    let wanted = [args.sha256.as_deref().map(str::trim), chosen.map(|(_, sha256, _)| sha256)];
     if wanted.iter().all(Option::is_none) {
         return Ok(());
     }
-    let found = sha256(&work.machine.observe().read_installer(payload, LARGEST_FILE)?);
+    let found = sha256(&file.content);
     match wanted.into_iter().flatten().find(|wanted| !wanted.eq_ignore_ascii_case(&found)) {
-        Some(wanted) => Err(CliError::OtherContent { path: payload.to_owned(), wanted: wanted.to_owned(), found }),
+        Some(wanted) => {
+            let copy = chosen.and_then(|(.., copy)| work.case.copy_of_installer(copy).and(Some(copy)));
+            let copy = copy.map(|copy| work.case.folder().join(copy).display().to_string());
+            Err(CliError::OtherContent { path: file.path.clone(), wanted: wanted.to_owned(), found, copy })
+        }
         None => Ok(()),
     }
 }

@@ -20,7 +20,7 @@ pub fn run(args: &Payload, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
         let file = Installer::read(work.machine.observe(), path)?;
         let found = sha256(&file.content);
         if let Some(wanted) = args.sha256.as_ref().filter(|wanted| !wanted.trim().eq_ignore_ascii_case(&found)) {
-            return Err(CliError::OtherContent { path: path.clone(), wanted: wanted.clone(), found });
+            return Err(CliError::OtherContent { path: path.clone(), wanted: wanted.clone(), found, copy: None });
         }
         let copy = work.case.choose(path, &file.content)?;
         let done = PayloadChosen { payload: path.clone(), product: file.what, sha256: found, copy };

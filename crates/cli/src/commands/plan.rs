@@ -14,7 +14,7 @@ use crate::deciding::decide;
 use crate::errors::CliError;
 use crate::narrow::Wanted;
 use crate::views::terminal;
-use crate::work::{LARGEST_FILE, Settings, Work, read_package};
+use crate::work::{LARGEST_FILE, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &args::Plan, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
@@ -170,7 +170,7 @@ fn repair_plan(work: &Work) -> Result<Plan, CliError> {
     let Some(path) = work.case.about.payload.clone() else {
         return Err(CliError::NoPayload(work.case.about.subject.name.clone()));
     };
-    let (file, bytes) = read_package(work.machine.observe(), &path)?;
+    let Some((file, bytes)) = work.installer(&path)?.into_package() else { return Err(CliError::Program(path)) };
     let contents = file.package.contents(&bytes).map_err(|source| CliError::Payload { path, source })?;
     if !work.registered.products.contains_key(&file.package.product_code) {
         return Err(CliError::NotInstalled(format!("{} {}", file.package.name, file.package.version)));

@@ -327,7 +327,12 @@ impl Journal {
 
     /// The last choice of an installer: its path, the SHA-256 of its content, and its copy in the case.
     pub fn chosen(&self) -> Option<(&str, &str, &str)> {
-        self.entries().rev().find_map(|entry| match entry {
+        self.choices().next()
+    }
+
+    /// All choices of installers, the last one first: see [`chosen`](Self::chosen).
+    pub fn choices(&self) -> impl Iterator<Item = (&str, &str, &str)> {
+        self.entries().rev().filter_map(|entry| match entry {
             Entry::Chosen { payload, sha256, copy } => Some((payload.as_str(), sha256.as_str(), copy.as_str())),
             _ => None,
         })

@@ -13,7 +13,7 @@ use super::Bench;
 use crate::disk::Edit;
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, Held, InstallerRun, MachineError, Observe, RestorePoint, Room, Watch};
+use crate::{Above, Alter, Held, InstallerRun, MachineError, Observe, RestorePoint, Room, Setup, Watch};
 
 /// The largest package that the bench carries out.
 const LARGEST_PACKAGE: u64 = 256 * 1024 * 1024;
@@ -222,12 +222,15 @@ impl Alter for Bench {
     /// A setup ends at once here, and asks nobody anything.
     fn run_installer(
         &self,
-        payload: &str,
+        setup: Setup<'_>,
         _launch: &Launch,
         _limit: Option<u64>,
         _watch: &mut Watch<'_>,
     ) -> Result<InstallerRun, MachineError> {
-        self.install(payload)
+        match setup {
+            Setup::There(path) => self.install(path),
+            Setup::Copy(path) => self.install_from(&path.display().to_string(), setup.content(self, LARGEST_PACKAGE)?),
+        }
     }
 
     fn run_uninstaller(&self, product: Guid) -> Result<InstallerRun, MachineError> {
@@ -238,7 +241,11 @@ impl Alter for Bench {
 impl Bench {
     /// Installs a package, or what a setup program carries.
     pub fn install(&self, payload: &str) -> Result<InstallerRun, MachineError> {
-        let bytes = self.read_installer(payload, LARGEST_PACKAGE)?;
+        self.install_from(payload, self.read_installer(payload, LARGEST_PACKAGE)?)
+    }
+
+    /// Installs from the content of an installer, which has this name.
+    fn install_from(&self, payload: &str, bytes: Vec<u8>) -> Result<InstallerRun, MachineError> {
         if !bytes.starts_with(b"MZ") {
             return super::installer::run(self, payload, &bytes, &BTreeMap::new());
         }

@@ -10,7 +10,7 @@ use stubble_core::survey::Identity;
 use super::{Disk, Edit};
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, Held, InstallerRun, MachineError, Room, Watch};
+use crate::{Above, Alter, Held, InstallerRun, MachineError, Room, Setup, Watch};
 
 impl Alter for Disk {
     fn ready(&self) -> Result<Held, MachineError> {
@@ -191,7 +191,7 @@ impl Alter for Disk {
 
     fn run_installer(
         &self,
-        _payload: &str,
+        _setup: Setup<'_>,
         _launch: &Launch,
         _limit: Option<u64>,
         _watch: &mut Watch<'_>,

@@ -14,7 +14,7 @@ use super::Here;
 use super::api::{device, restore_point, rights, service};
 use crate::edits::Edits;
 use crate::parcel::Depth;
-use crate::{Above, Alter, Held, InstallerRun, MachineError, NoWrite, RestorePoint, Room, Watch, free_bytes};
+use crate::{Above, Alter, Held, InstallerRun, MachineError, NoWrite, RestorePoint, Room, Setup, Watch, free_bytes};
 
 /// What the system answers where somebody else has a file open.
 const SHARING_VIOLATION: i32 = 32;
@@ -242,11 +242,20 @@ impl Alter for Here {
 
     fn run_installer(
         &self,
-        payload: &str,
+        setup: Setup<'_>,
         launch: &Launch,
         limit: Option<u64>,
         watch: &mut Watch<'_>,
     ) -> Result<InstallerRun, MachineError> {
+        let copied;
+        let payload = match setup {
+            Setup::There(path) => path,
+            Setup::Copy(path) => {
+                let named = path.display().to_string();
+                copied = std::path::absolute(path).map_err(MachineError::io(named))?.display().to_string();
+                &copied
+            }
+        };
         match launch {
             Launch::Package => self.run_package_installer("/i", payload, limit, watch),
             Launch::Quiet { .. } | Launch::Asks => self.run_setup_program(payload, launch, limit, watch),
