@@ -231,7 +231,7 @@ pub fn explain(error: &CliError) -> Told {
             ..told("Check the spelling, or name the installer with `--payload`.", Exit::Usage)
         },
         CliError::Several { candidates, .. } => Told {
-            details: candidates.iter().map(|one| format!("{} ({})", one.name, one.publisher)).collect(),
+            details: candidates.iter().map(candidate).collect(),
             ..told("Say which one you mean; nothing was guessed and nothing was opened.", Exit::Usage)
         },
         CliError::Program(_) => told(
@@ -403,4 +403,10 @@ fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told
         _ => Exit::Unreadable,
     };
     told(advice, exit)
+}
+
+/// A product with its publisher or, where that is not known, with where it was met.
+fn candidate(one: &Candidate) -> String {
+    let from = if one.publisher.is_empty() { one.from.first() } else { Some(&one.publisher) };
+    from.map_or_else(|| one.name.clone(), |from| format!("{} ({from})", one.name))
 }

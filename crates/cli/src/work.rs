@@ -4,9 +4,11 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use stubble_core::confirm::seal::sha256 as sha256_of;
+use stubble_core::content::checked_list::{self, CheckedList};
 use stubble_core::content::program;
 use stubble_core::footprint::Footprint;
 use stubble_core::logs::Run;
+use stubble_core::model::Place;
 use stubble_core::model::path::leaf;
 use stubble_core::model::text::fold;
 use stubble_core::packages::{Package, Registered};
@@ -134,19 +136,23 @@ impl Work {
     /// An installer by its name on the machine; where that is gone, the copy that was made when it was chosen. Such a
     /// copy goes by its own path on this computer as well.
     pub fn installer(&self, name: &str) -> Result<Installer, CliError> {
+        self.installer_file(name)?.understood()
+    }
+
+    /// The same, before anything is made of its content.
+    pub fn installer_file(&self, name: &str) -> Result<InstallerFile, CliError> {
         let copies = || self.case.journal.choices().filter_map(|one| Some((one, self.case.copy_of_installer(one.2)?)));
         if let Ok(named) = Path::new(name).canonicalize()
             && let Some((chosen, at)) = copies().find(|(_, at)| *at == named)
         {
-            return Installer::read_copy(chosen, &at);
+            return InstallerFile::copy_of(chosen, &at);
         }
-        let found = Installer::read(self.machine.observe(), name);
-        if !matches!(&found, Err(CliError::Machine(MachineError::Absent(_)))) {
-            return found;
-        }
-        match copies().find(|((of, ..), _)| fold(of) == fold(name)) {
-            Some((chosen, at)) => Installer::read_copy(chosen, &at),
-            None => found,
+        match self.machine.observe().read_installer(name, LARGEST_PACKAGE) {
+            Err(error @ MachineError::Absent(_)) => match copies().find(|((of, ..), _)| fold(of) == fold(name)) {
+                Some((chosen, at)) => InstallerFile::copy_of(chosen, &at),
+                None => Err(error.into()),
+            },
+            content => Ok(InstallerFile { path: name.to_owned(), copy: None, content: content? }),
         }
     }
 
@@ -184,6 +190,13 @@ impl Work {
         let system = format!("{}\\System32\\kernel32.dll", self.survey.facts.windows);
         let cannot_tell = !file.package.imports.is_empty() && !self.survey.exists(&system);
         Ok(cannot_tell.then(|| "the system's own libraries are not on this disk".to_owned()))
+    }
+
+    /// What the product's own lists of checksums say against its content, see [`checked_list::check`].
+    pub fn checked_lists(&self, trace: &Trace, most_copies: usize) -> Vec<CheckedList> {
+        let places: Vec<&Place> = trace.remnants.iter().map(|remnant| &remnant.place).collect();
+        let read = |path: &str, most: u64| self.machine.observe().read_file(path, most).ok();
+        checked_list::check(&self.survey, &places, &read, most_copies)
     }
 
     /// Says so when what is found now is what setup has installed in this case.
@@ -238,26 +251,46 @@ pub struct Installer {
 impl Installer {
     /// Reads one on the machine or within its reach.
     pub fn read(machine: &dyn Observe, path: &str) -> Result<Self, CliError> {
-        Self::of(path, machine.read_installer(path, LARGEST_PACKAGE)?)
+        let content = machine.read_installer(path, LARGEST_PACKAGE)?;
+        InstallerFile { path: path.to_owned(), copy: None, content }.understood()
     }
 
+    /// Its package and that package's bytes, where there is one.
+    pub fn into_package(self) -> Option<(PackageFile, Vec<u8>)> {
+        let file = PackageFile { path: self.path, package: self.package?, carried: self.inside.is_some() };
+        Some((file, self.inside.unwrap_or(self.content)))
+    }
+}
+
+/// The file of an installer.
+pub struct InstallerFile {
+    /// Its path on the machine.
+    pub path: String,
+    /// Its copy in the case folder, where that is what was read.
+    pub copy: Option<String>,
+    /// The whole file.
+    pub content: Vec<u8>,
+}
+
+impl InstallerFile {
     /// Reads the copy of a chosen one, which must be what the journal says that it is.
-    fn read_copy((path, sha256, copy): (&str, &str, &str), at: &Path) -> Result<Self, CliError> {
+    fn copy_of((path, sha256, copy): (&str, &str, &str), at: &Path) -> Result<Self, CliError> {
         let content = std::fs::read(at).map_err(|source| CliError::Io { path: at.to_owned(), source })?;
         let found = sha256_of(&content);
         if found != sha256 {
             let path = at.display().to_string();
             return Err(CliError::OtherContent { path, wanted: sha256.to_owned(), found, copy: None });
         }
-        Ok(Self { copy: Some(copy.to_owned()), ..Self::of(path, content)? })
+        Ok(Self { path: path.to_owned(), copy: Some(copy.to_owned()), content })
     }
 
-    /// One with this name and content.
-    fn of(path: &str, content: Vec<u8>) -> Result<Self, CliError> {
+    /// What it is and installs.
+    pub fn understood(self) -> Result<Installer, CliError> {
+        let Self { path, copy, content } = self;
         let launch = Launch::of(&content);
         let (package, inside) = match launch {
             Launch::Package => {
-                let wrong = |source| CliError::Payload { path: path.to_owned(), source };
+                let wrong = |source| CliError::Payload { path: path.clone(), source };
                 (Some(Package::read(&content).map_err(wrong)?), None)
             }
             Launch::Quiet { .. } | Launch::Asks => {
@@ -268,15 +301,9 @@ impl Installer {
             Some(package) => format!("{} {}", package.name, package.version),
             None => program::parse(&program::at_hand(&content))
                 .filter(|told| !told.product.is_empty())
-                .map_or_else(|| leaf(path).to_owned(), |told| format!("{} {}", told.product, told.version)),
+                .map_or_else(|| leaf(&path).to_owned(), |told| format!("{} {}", told.product, told.version)),
         };
-        Ok(Self { path: path.to_owned(), what, launch, package, content, copy: None, inside })
-    }
-
-    /// Its package and that package's bytes, where there is one.
-    pub fn into_package(self) -> Option<(PackageFile, Vec<u8>)> {
-        let file = PackageFile { path: self.path, package: self.package?, carried: self.inside.is_some() };
-        Some((file, self.inside.unwrap_or(self.content)))
+        Ok(Installer { path, what, launch, package, content, copy, inside })
     }
 }
 

@@ -98,7 +98,7 @@ fn content_that_is_not_as_its_list_says_is_named_with_where_the_right_one_is() {
     pc.sized(&place, list.len() as u64);
     let read =
         |path: &str, _: u64| if path == place { Some(list.clone().into_bytes()) } else { contents.get(path).cloned() };
-    let found = checked_list::check(&pc.survey(), &[&Place::folder(DESK)], &read);
+    let found = checked_list::check(&pc.survey(), &[&Place::folder(DESK)], &read, 8);
     assert_eq!(
         (found.len(), found[0].files, found[0].not_compared),
         (1, 3, 0),
@@ -109,7 +109,7 @@ fn content_that_is_not_as_its_list_says_is_named_with_where_the_right_one_is() {
     assert_eq!(faults, [("other.bin", "another content", true), ("short.bin", "3 bytes", false)]);
     // What cannot be read is no fault, and not compared either.
     let unreadable = |path: &str, most: u64| if path.ends_with("whole.bin") { None } else { read(path, most) };
-    let found_less = checked_list::check(&pc.survey(), &[&Place::folder(DESK)], &unreadable);
+    let found_less = checked_list::check(&pc.survey(), &[&Place::folder(DESK)], &unreadable, 8);
     assert_eq!((found_less[0].files, found_less[0].not_compared, found_less[0].faults.len()), (3, 1, 2));
     let blockers = look(&pc, Known { lists: &found, ..Known::default() });
     assert_eq!((blockers.len(), blockers[0].severity), (1, Severity::MayFail));

@@ -177,6 +177,25 @@ fn services_processes_shortcuts_and_startup_follow_the_folder() {
 }
 
 #[test]
+fn a_program_that_runs_from_a_services_file_is_ended_and_the_services_own_process_is_not() {
+    let mut pc = desk();
+    let bridge = format!("{DESK}\\bridge.exe");
+    pc.service("ScaleBridge", &format!("\"{bridge}\" -k"), true).process(&bridge, &[]);
+    let service = pc.survey().running.processes[0].pid;
+    let ended = |pc: &Pc| {
+        let trace = traced(pc, "scale desk");
+        let found = trace.remnants.into_iter().find(|one| one.place.kind == PlaceKind::Process);
+        found.map(|one| one.evidence.iter().map(|evidence| evidence.text.clone()).collect::<String>())
+    };
+    assert_eq!(ended(&pc), None, "whose process it is is not known");
+    pc.runs_as("ScaleBridge", service);
+    assert_eq!(ended(&pc), None);
+    pc.process(&bridge, &[]);
+    let text = ended(&pc).expect("the second one is no service");
+    assert!(text.contains("from the same file as the service ScaleBridge"), "{text}");
+}
+
+#[test]
 fn environment_variables_and_short_names_lead_to_the_folder() {
     let mut pc = desk();
     pc.service("ByVariable", "%ProgramFiles%\\Fennelgate\\Scale Desk\\desk.exe", false);

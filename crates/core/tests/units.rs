@@ -2,9 +2,11 @@
 
 use crate::pc;
 
-use pc::{DESK, Pc, desk, label_bridge, remnant, traced, with};
+use pc::{DESK, MAREN, Pc, desk, label_bridge, remnant, traced, with};
 use stubble_core::model::{PlaceKind, RegValue};
-use stubble_core::trace::{Decision, Remnant, Standing, Trace};
+use stubble_core::packages::Registered;
+use stubble_core::subject::{Identified, identify};
+use stubble_core::trace::{Decision, Remnant, Standing, Trace, trace};
 
 /// Windows' own layers with one of the subject between them and one of Label Bridge behind; `through` is what
 /// Label Bridge's connections pass through.
@@ -223,4 +225,28 @@ fn what_32_bit_programs_load_from_their_own_folder_is_found_there() {
     let trace = traced(&pc, "scale desk");
     let layer = trace.remnants.iter().find(|one| one.place.kind == PlaceKind::NetworkLayer).unwrap();
     assert_eq!(layer.decision, Decision::Remove);
+}
+
+#[test]
+fn a_store_package_is_found_by_what_people_call_it_or_by_its_own_name() {
+    let mut pc = Pc::new();
+    let packages = "Local Settings\\Software\\Microsoft\\Windows\\CurrentVersion\\AppModel\\Repository\\Packages";
+    let at = format!("HKU\\{MAREN}_Classes\\{packages}");
+    let label = "Fennelgate.LabelViewer_1.4.0.0_x64__8k2v0m1n3p4qr";
+    pc.key(&format!("{at}\\{label}"), &[("DisplayName", "Pantry Labels")]);
+    let resource = "@{Wheywise.VatMonitor_2.0.0.0_x64__1a2b3c4d5e6f7?ms-resource://Wheywise.VatMonitor/Resources/Name}";
+    pc.key(&format!("{at}\\Wheywise.VatMonitor_2.0.0.0_x64__1a2b3c4d5e6f7"), &[("DisplayName", resource)]);
+    pc.key(&format!("{at}\\Windows.Clock_1.0.0.0_x64__cw5n1h2txyewy"), &[("DisplayName", "Kitchen Clock")]);
+    let survey = pc.survey();
+    let registered = Registered::read(&survey);
+    let place = |wanted: &str| match identify(&survey, &registered, &[], wanted) {
+        Identified::One(subject) => {
+            let found = trace(&survey, &registered, &subject).remnants;
+            Some(found.into_iter().find(|one| one.place.kind == PlaceKind::StorePackage)?.place.path)
+        }
+        _ => None,
+    };
+    assert_eq!(place("pantry labels").as_deref(), Some(label));
+    assert_eq!(place("vatmonitor").as_deref(), Some("Wheywise.VatMonitor_2.0.0.0_x64__1a2b3c4d5e6f7"));
+    assert_eq!(place("kitchen clock"), None, "it is a part of Windows");
 }

@@ -282,7 +282,7 @@ pub trait Alter: Observe {
     /// Connects or cuts the network; tells whether it was connected.
     fn set_network(&self, on: bool) -> Result<bool, MachineError>;
 
-    /// Ends every process of a program, politely where it listens; tells how many there were.
+    /// Ends every process of a program in which no service runs, politely where it listens; tells how many there were.
     fn end_process(&self, image: &str) -> Result<usize, MachineError>;
 
     /// Starts a program that was ended.

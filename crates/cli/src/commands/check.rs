@@ -98,9 +98,7 @@ fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>)
 
 /// What the product's own lists of checksums say of its content; what was not compared is a gap.
 fn lists_there(work: &Work, trace: &Trace, gaps: &mut Vec<Gap>) -> Vec<CheckedList> {
-    let places: Vec<&Place> = trace.remnants.iter().map(|remnant| &remnant.place).collect();
-    let read = |path: &str, most: u64| work.machine.observe().read_file(path, most).ok();
-    let lists = checked_list::check(&work.survey, &places, &read);
+    let lists = work.checked_lists(trace, checked_list::SHOWN);
     for list in lists.iter().filter(|list| list.not_compared > 0) {
         let what = format!("{} of {} files that {} names", list.not_compared, list.files, list.list);
         gaps.push(Gap { what, why: "they cannot be read, or are too large to be compared".to_owned() });

@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 
 use stubble_core::confirm::{
-    Because, Finding, Installed, Proof, Receipt, Remains, Started, Verdict, Wanted, brought, installed, judge, outside,
-    remains, repaired, restless, seal,
+    Because, Finding, Installed, Proof, Receipt, Remains, Started, Verdict, Wanted, brought, installed, judge,
+    not_repaired, outside, remains, repaired, restless, seal,
 };
 use stubble_core::footprint::{compare as compare_print, on_machine};
 use stubble_core::model::path::leaf;
@@ -96,7 +96,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
     let ran = last_install(work)?;
     let plan = work.case.plan_text().ok().and_then(|text| parse(&text).ok());
     let repair = plan.as_ref().filter(|plan| plan.is_repair() && ran.is_none() && work.case.journal.is_carried_out());
-    let remains = what_remains(work, &trace, ran.as_ref(), plan.as_ref().filter(|plan| !plan.is_repair()))?;
+    let remains = what_remains(work, &trace, ran.as_ref(), plan.as_ref(), repair.is_some())?;
     let of = |because: Because| remains.iter().filter(move |one| one.because == because);
     let left: Vec<Finding> = of(Because::LeftOver).map(Remains::finding).collect();
     let nothing_was_asked = repair.is_some() || ran.is_some() && !work.has_begun();
@@ -171,7 +171,13 @@ fn proof(work: &Work, ran: Option<&Ran>) -> Result<Option<Proof>, CliError> {
 }
 
 /// What is still there of the product, with why.
-fn what_remains(work: &Work, trace: &Trace, ran: Option<&Ran>, plan: Option<&Plan>) -> Result<Vec<Remains>, CliError> {
+fn what_remains(
+    work: &Work,
+    trace: &Trace,
+    ran: Option<&Ran>,
+    plan: Option<&Plan>,
+    is_repaired: bool,
+) -> Result<Vec<Remains>, CliError> {
     let mut brought = work.case.brought()?.unwrap_or_default();
     if let Some(Ran { package: Some((package, _)), .. }) = ran {
         brought.add_package(package, &work.survey, &work.registered);
@@ -182,14 +188,14 @@ fn what_remains(work: &Work, trace: &Trace, ran: Option<&Ran>, plan: Option<&Pla
         deeds.iter().filter(|deed| deed.state == DeedState::PutOff).map(|deed| deed.place.clone()).collect();
     let refused = journal.refused();
     let wanted = Wanted {
-        plan,
+        plan: plan.filter(|plan| is_repaired || !plan.is_repair()),
         decided: &journal.decided(),
         put_off: &put_off,
         refused: &refused,
         spared: journal.spared(),
         brought: &brought,
     };
-    Ok(remains(&work.survey, trace, &wanted))
+    Ok(if is_repaired { not_repaired(&wanted) } else { remains(&work.survey, trace, &wanted) })
 }
 
 /// Adds what the case's footprint says, where the product is there: alone, or beside its package.

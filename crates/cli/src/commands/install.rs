@@ -10,15 +10,16 @@ use crate::args::Install;
 use crate::documents::Documented;
 use crate::errors::CliError;
 use crate::views::{terminal, words};
-use crate::work::{Installer, Settings, Work};
+use crate::work::{Installer, InstallerFile, Settings, Work};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Install, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = Work::begin(settings)?;
     let known = args.payload.clone().or_else(|| work.case.about.payload.clone());
     let payload = known.ok_or_else(|| CliError::NoPayload(work.case.about.subject.name.clone()))?;
-    let file = work.installer(&payload)?;
+    let file = work.installer_file(&payload)?;
     is_meant(&work, args, &file)?;
+    let file = file.understood()?;
     if let Some(copy) = &file.copy {
         ui.tell(&format!("note: what is run is the copy of {} in the case, {copy}\n", file.path));
     }
@@ -117,7 +118,7 @@ fn gently(
 }
 
 /// What is run is what was asked for, and what was chosen.
-fn is_meant(work: &Work, args: &Install, file: &Installer) -> Result<(), CliError> {
+fn is_meant(work: &Work, args: &Install, file: &InstallerFile) -> Result<(), CliError> {
     let chosen = work.case.journal.chosen().filter(|(path, ..)| *path == file.path);
     let wanted = [args.sha256.as_deref().map(str::trim), chosen.map(|(_, sha256, _)| sha256)];
     if wanted.iter().all(Option::is_none) {

@@ -1,8 +1,9 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
+use stubble_core::content::checked_list;
 use stubble_core::plan::{
     Decided, Meets, Plan, Previewed, ask_again, build_in_order, by_hand, carry_over, differences, is_rewritten, parse,
-    preview, repair, to_toml,
+    preview, repair, repair_by_lists, to_toml,
 };
 use stubble_core::trace::Trace;
 use stubble_ledger::LedgerError;
@@ -69,7 +70,7 @@ pub fn planned(work: &mut Work, args: &args::Plan, ui: &mut Ui) -> Result<Plan, 
 /// Makes a new plan, with what was decided before.
 fn made(work: &mut Work, args: &args::Plan, old: Option<&str>, ui: &mut Ui) -> Result<Plan, CliError> {
     let mut plan = match args.repair {
-        true => repair_plan(work)?,
+        true => repair_plan(work, ui)?,
         false => removal_plan(work, args)?,
     };
     let rewritten = adopt_edits(work)?;
@@ -165,20 +166,47 @@ fn note_vault(work: &Work, ui: &mut Ui) {
     }
 }
 
-/// The steps that put single files right, with what they are to hold in the case folder.
-fn repair_plan(work: &Work) -> Result<Plan, CliError> {
+/// The steps that put single files right, with what they are to hold in the case folder: by the package or, where there
+/// is none, by the product's own lists of checksums.
+fn repair_plan(work: &Work, ui: &mut Ui) -> Result<Plan, CliError> {
+    let subject = &work.case.about.subject.name;
     let Some(path) = work.case.about.payload.clone() else {
-        return Err(CliError::NoPayload(work.case.about.subject.name.clone()));
+        let plan = repair_plan_by_lists(work, ui)?;
+        return plan.ok_or_else(|| CliError::NoPayload(subject.clone()));
     };
-    let Some((file, bytes)) = work.installer(&path)?.into_package() else { return Err(CliError::Program(path)) };
+    let Some((file, bytes)) = work.installer(&path)?.into_package() else {
+        return repair_plan_by_lists(work, ui)?.ok_or(CliError::Program(path));
+    };
     let contents = file.package.contents(&bytes).map_err(|source| CliError::Payload { path, source })?;
     if !work.registered.products.contains_key(&file.package.product_code) {
         return Err(CliError::NotInstalled(format!("{} {}", file.package.name, file.package.version)));
     }
     let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
-    let (plan, wanted) = repair(&work.survey, &file.package, &contents, &read, &work.case.about.subject.name);
+    let (plan, wanted) = repair(&work.survey, &file.package, &contents, &read, subject);
     for content in wanted {
         work.case.keep_content(&content)?;
     }
     Ok(plan)
+}
+
+/// The same by lists of checksums; `None` where the product keeps none that says anything against its content.
+fn repair_plan_by_lists(work: &Work, ui: &mut Ui) -> Result<Option<Plan>, CliError> {
+    let lists = work.checked_lists(&work.trace(), usize::MAX);
+    let faults = lists.iter().flat_map(|list| &list.faults);
+    let (with_copy, without): (Vec<_>, Vec<_>) = faults.partition(|fault| fault.copy.is_some());
+    if with_copy.is_empty() && without.is_empty() {
+        return Ok(None);
+    }
+    for fault in without.iter().take(checked_list::SHOWN) {
+        ui.tell(&format!("note: {} is not as its list says, and no file here has the right content\n", fault.file));
+    }
+    if without.len() > checked_list::SHOWN {
+        ui.tell(&format!("note: and {} more\n", without.len() - checked_list::SHOWN));
+    }
+    let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
+    let (plan, wanted) = repair_by_lists(&work.survey, &lists, &read, &work.case.about.subject.name);
+    for content in wanted {
+        work.case.keep_content(&content)?;
+    }
+    Ok(Some(plan))
 }

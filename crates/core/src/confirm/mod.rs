@@ -21,7 +21,7 @@ pub use bystanders::{Proof, outside};
 pub(crate) use installed::shortcut_fault;
 pub use installed::{Installed, installed};
 pub use receipt::{Receipt, Verdict};
-pub use remains::{Because, Remains, Wanted, remains};
+pub use remains::{Because, Remains, Wanted, not_repaired, remains};
 pub use repaired::repaired;
 pub use restless::restless;
 pub use setup::Brought;

@@ -47,7 +47,7 @@ impl Remains {
 /// What was wanted, and what became of it.
 #[derive(Clone, Copy, Debug)]
 pub struct Wanted<'w> {
-    /// The plan of the case, where it takes things.
+    /// The plan of the case.
     pub plan: Option<&'w Plan>,
     /// What a person has decided in this case, the first first.
     pub decided: &'w [Decided],
@@ -81,10 +81,33 @@ pub fn remains(survey: &Survey, trace: &Trace, wanted: &Wanted<'_>) -> Vec<Remai
     found
 }
 
+/// Files that a repair was to put right and did not. Whether those that it did are right is not asked here, nor about
+/// anything else of the product.
+pub fn not_repaired(wanted: &Wanted<'_>) -> Vec<Remains> {
+    let mut found = Vec::new();
+    for step in wanted.plan.iter().flat_map(|plan| &plan.steps) {
+        let refused = wanted.refused.iter().find(|(id, _)| *id == step.id);
+        let (because, reason) = match (step.decision, refused) {
+            (Decision::Keep, _) => (Because::Kept, wanted.by_person(&step.place).unwrap_or_else(|| step.why.clone())),
+            (Decision::Ask, _) => (Because::Undecided, step.why.clone()),
+            (Decision::Remove, _) if wanted.put_off.contains(&step.place) => {
+                (Because::PutOff, AT_NEXT_START.to_owned())
+            }
+            (Decision::Remove, Some((_, why))) => (Because::Refused, why.clone()),
+            (Decision::Remove, None) => continue,
+        };
+        found.push(Remains { place: step.place.clone(), because, reason });
+    }
+    found
+}
+
+/// Why what is put off is still there, and what ends that.
+const AT_NEXT_START: &str = "it is done at the next start: `stubble restart`, then `stubble resume`";
+
 impl Wanted<'_> {
     fn why(&self, place: &Place, remnant: &Remnant) -> (Because, String) {
         if self.put_off.iter().any(|put_off| place.is_within(put_off) || remnant.place == *put_off) {
-            return (Because::PutOff, "it goes at the next start: `stubble restart`, then `stubble resume`".to_owned());
+            return (Because::PutOff, AT_NEXT_START.to_owned());
         }
         if let Some(reason) = self.by_person(place) {
             return (Because::Kept, reason);

@@ -20,8 +20,11 @@ const LARGEST_LIST: u64 = 4 << 20;
 const LARGEST_FILE: u64 = 512 << 20;
 const MOST_BYTES: u64 = 4 << 30;
 
-/// The right content is looked for elsewhere for so many files of a list.
-const MOST_COPIES: usize = 8;
+/// The right content is looked for elsewhere for so many files of a list that are only to be shown.
+pub const SHOWN: usize = 8;
+
+/// So many files that could have the content of one are read.
+const MOST_ALIKE: usize = 4;
 
 /// Names of lists, folded.
 const NAMES: [&str; 9] = [
@@ -128,8 +131,14 @@ fn in_json(value: &Value, found: &mut Vec<Listed>, depth: usize) {
 }
 
 /// Compares what lies in these folders with the lists that lie there as well. `read` gives the content of a file of at
-/// most so many bytes. A list that says nothing against any file is left out.
-pub fn check(survey: &Survey, folders: &[&Place], read: &dyn Fn(&str, u64) -> Option<Vec<u8>>) -> Vec<CheckedList> {
+/// most so many bytes; for so many faults of a list the right content is looked for. A list that says nothing against any
+/// file is left out.
+pub fn check(
+    survey: &Survey,
+    folders: &[&Place],
+    read: &dyn Fn(&str, u64) -> Option<Vec<u8>>,
+    most_copies: usize,
+) -> Vec<CheckedList> {
     let sha256 = |path: &str| read(path, LARGEST_FILE).map(|content| seal::sha256(&content));
     let mut left = MOST_BYTES;
     let mut found = Vec::new();
@@ -165,8 +174,8 @@ pub fn check(survey: &Survey, folders: &[&Place], read: &dyn Fn(&str, u64) -> Op
                     }
                 },
             };
-            let is_shown = checked.faults.len() < MOST_COPIES;
-            let copy = is_shown.then(|| copy_of(survey, &file, one, &sha256)).flatten();
+            let is_wanted = checked.faults.len() < most_copies;
+            let copy = is_wanted.then(|| copy_of(survey, &file, one, &sha256)).flatten();
             checked.faults.push(Fault { file, seen, copy });
         }
         if checked.not_compared > 0 || !checked.faults.is_empty() {
@@ -192,16 +201,20 @@ fn folder_of(survey: &Survey, list: &str, all: &[Listed]) -> Option<String> {
     (best.0 > 0 && best.0 * 2 >= all.len()).then(|| best.1.to_owned())
 }
 
-/// Another file of the same name with the content that a list gives.
+/// Another file with the content that a list gives: of the same name or, where the list tells it, of the same size.
 fn copy_of(survey: &Survey, file: &str, one: &Listed, sha256: &dyn Fn(&str) -> Option<String>) -> Option<String> {
     let name = fold(leaf(file));
     let files = &survey.files;
+    let has_name = |node: &u32| fold(files.name(*node)) == name;
     let is_alike = |node: &u32| {
         let data = files.data(*node);
-        data.kind == EntryKind::File && one.size.is_none_or(|size| size == data.size) && fold(files.name(*node)) == name
+        let has_size = one.size.map(|size| size == data.size);
+        data.kind == EntryKind::File && has_size.unwrap_or(true) && (has_size == Some(true) || has_name(node))
     };
-    let others = files.below(files.root()).into_iter().filter(is_alike).map(|node| files.path(node));
-    others.filter(|path| fold(path) != fold(file)).take(4).find(|path| sha256(path).as_ref() == Some(&one.sha256))
+    let mut alike: Vec<u32> = files.below(files.root()).into_iter().filter(is_alike).collect();
+    alike.sort_by_key(|node| !has_name(node));
+    let others = alike.into_iter().map(|node| files.path(node)).filter(|path| fold(path) != fold(file));
+    others.take(MOST_ALIKE).find(|path| sha256(path).as_ref() == Some(&one.sha256))
 }
 
 #[cfg(test)]

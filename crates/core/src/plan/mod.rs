@@ -22,7 +22,7 @@ pub use decided::{Decided, Differences, ask_again, by_hand, carry_over, differen
 pub use file::{FORMAT, from_toml, from_toml_begun, parse, to_toml};
 pub use order::ordered;
 pub use preview::{Meets, Previewed, preview};
-pub use repair::repair;
+pub use repair::{repair, repair_by_lists};
 pub use together::keep_with_drivers;
 pub use validate::{PlanError, validate};
 pub use whole::takes_whole;

@@ -13,8 +13,10 @@ use crate::model::text::fold;
 use crate::model::{Guid, path};
 use crate::packages::registered::uninstall_keys;
 use crate::packages::{Package, Product, Registered};
+use crate::permits::windows::is_store_package;
 use crate::survey::Survey;
 use crate::trace::roots;
+use crate::units::store_packages::store_packages;
 
 /// An installer package that was found, with its path.
 #[derive(Debug)]
@@ -49,6 +51,9 @@ pub enum Identified {
     Nobody(Vec<String>),
 }
 
+/// How a package of the store's kind is named as a source.
+const STORE_PACKAGE: &str = "the store package ";
+
 /// Everything that the machine and the packages on it say of one product.
 #[derive(Debug, Default)]
 pub(super) struct Known {
@@ -58,6 +63,8 @@ pub(super) struct Known {
     from: Vec<String>,
     /// Folders and keys that are called so.
     places: Vec<String>,
+    /// Whether only the store's packages tell of it. Such a package may be a part of a product that others tell of.
+    is_of_store: bool,
 }
 
 impl Known {
@@ -108,6 +115,8 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
             all
         }
     };
+    let is_told = fitting.iter().any(|one| !one.is_of_store);
+    let fitting: Vec<&Known> = fitting.into_iter().filter(|one| !(is_told && one.is_of_store)).collect();
     // A longer name is another product's as long as nobody says otherwise.
     let is_longer = |one: &Known| !known.contains_key(&typed) && goes_on(&words, &one.name);
     match fitting.as_slice() {
@@ -192,7 +201,9 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
         if words.is_empty() {
             return;
         }
-        let one = known.entry(together(&words)).or_default();
+        let is_of_store = from.starts_with(STORE_PACKAGE);
+        let one = known.entry(together(&words)).or_insert_with(|| Known { is_of_store, ..Known::default() });
+        one.is_of_store &= is_of_store;
         if one.name.is_empty() {
             one.name = plain_name(name, &words);
         }
@@ -252,6 +263,16 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
             }
             Content::Task(_) | Content::Patch(_) | Content::Inf(_) => {}
         }
+    }
+    for package in store_packages(survey).into_iter().filter(|one| !is_store_package(&one.full_name)) {
+        // Where what people call it stands in a resource, its own name is what there is.
+        let own_name = package.full_name.split('_').next().unwrap_or_default();
+        let (publisher, name) = match package.title.as_str() {
+            "" => own_name.split_once('.').unwrap_or(("", own_name)),
+            title => ("", title),
+        };
+        let anchors = vec![(AnchorKind::Publisher, publisher.to_owned())];
+        add(name, publisher, format!("{STORE_PACKAGE}{}", package.full_name), anchors);
     }
     for file in packages {
         let package = &file.package;

@@ -229,6 +229,9 @@ pub struct ServiceState {
     /// Whether it is starting or stopping, and not there yet.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub on_its_way: bool,
+    /// The number of the process that it runs in, where that is known; other services may run in it as well.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pid: Option<u32>,
 }
 
 /// A device that is connected.

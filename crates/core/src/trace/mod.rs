@@ -8,7 +8,7 @@ pub mod lead;
 mod location;
 mod mentions;
 mod of_install;
-mod own_data;
+pub(crate) mod own_data;
 mod roots;
 mod rules;
 mod scene;

@@ -24,6 +24,14 @@ struct Table {
 static TABLE: LazyLock<Table> =
     LazyLock::new(|| toml::from_str(include_str!("../../data/own_data.toml")).expect("the table is tested"));
 
+/// Whether a file has a name as people's documents and their settings have.
+pub fn may_be_a_persons(name: &str) -> bool {
+    let name = name.to_lowercase();
+    let extension = name.rsplit_once('.').map(|(_, extension)| extension).unwrap_or_default();
+    let among = |list: &[String]| list.iter().any(|one| one == extension);
+    among(&TABLE.document) || among(&TABLE.settings) || TABLE.profile.contains(&name)
+}
+
 /// Tells the user's own files from those that the program makes again.
 pub struct OwnData {
     /// Extensions of documents that the subject registers as its own, folded.

@@ -222,9 +222,15 @@ impl Pc {
     }
 
     pub fn service(&mut self, name: &str, command: &str, running: bool) -> &mut Self {
-        self.running.services.push(ServiceState { name: name.into(), running, on_its_way: false });
+        self.running.services.push(ServiceState { name: name.into(), running, on_its_way: false, pid: None });
         let key = format!("HKLM\\SYSTEM\\ControlSet001\\Services\\{name}");
         self.key(&key, &[("ImagePath", command), ("DisplayName", name)])
+    }
+
+    /// The process that a service runs in.
+    pub fn runs_as(&mut self, name: &str, pid: u32) -> &mut Self {
+        self.running.services.iter_mut().filter(|one| one.name == name).for_each(|one| one.pid = Some(pid));
+        self
     }
 
     /// The service hangs between running and not.

@@ -11,6 +11,9 @@ use super::running::RightsRow;
 use crate::elsewhere::{self, is_elsewhere};
 use crate::{MachineError, Observe};
 
+/// The number of the first service's process; the list of processes has none of these.
+const FIRST_SERVICE: u32 = 100_000;
+
 impl Observe for Bench {
     fn survey(&self) -> Result<Survey, MachineError> {
         let survey = self.disk.survey()?;
@@ -89,7 +92,13 @@ impl Bench {
             services: state
                 .services
                 .into_iter()
-                .map(|service| ServiceState { name: service.name, running: service.running, on_its_way: service.hangs })
+                .zip(FIRST_SERVICE..)
+                .map(|(service, number)| ServiceState {
+                    name: service.name,
+                    running: service.running,
+                    on_its_way: service.hangs,
+                    pid: service.running.then_some(number),
+                })
                 .collect(),
             restart_pending: state.restart_pending,
             devices: state.devices,

@@ -39,11 +39,16 @@ impl Here {
         free_bytes(self.disk.root()).ok()
     }
 
-    /// Ends every process of a program, politely where it listens; tells how many there were.
+    /// Ends every process of a program in which no service runs, politely where it listens; tells how many there were.
     pub(super) fn end(&self, image: &str) -> Result<usize, MachineError> {
         let wanted = fold(image);
         let all = process::all().map_err(MachineError::io(image))?;
-        let is_it = |one: &process::Found| one.image.as_deref().is_some_and(|image| fold(image) == wanted);
+        // A process in which a service runs is the manager of services' to end.
+        let services = service::all().map_err(MachineError::io(image))?;
+        let is_it = |one: &process::Found| {
+            one.image.as_deref().is_some_and(|image| fold(image) == wanted)
+                && !services.iter().any(|service| service.running && service.pid == Some(one.pid))
+        };
         let pids: Vec<u32> = all.into_iter().filter(is_it).map(|one| one.pid).collect();
         pids.iter().for_each(|pid| process::ask_to_close(*pid));
         // Where it cannot be started, they are ended all the same.

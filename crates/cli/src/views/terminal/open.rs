@@ -8,8 +8,8 @@ use crate::documents::Opened;
 
 pub fn opened(opened: &Opened, width: Option<usize>) -> String {
     let subject = &opened.subject;
-    let mut out =
-        format!("{}\n", styled(STRONG, &format!("{} by {}", shown(&subject.name), shown(&subject.publisher))));
+    let by = if subject.publisher.is_empty() { String::new() } else { format!(" by {}", shown(&subject.publisher)) };
+    let mut out = format!("{}\n", styled(STRONG, &format!("{}{by}", shown(&subject.name))));
     if !opened.others.is_empty() {
         let text = format!("also meant, as all of the publisher's is: {}", shown(&opened.others.join(", ")));
         out.push_str(&styled(CARE, hang("  ", &text, width).trim_end()));

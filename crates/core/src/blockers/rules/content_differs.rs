@@ -1,10 +1,7 @@
 use super::{Severity, blocker};
 use crate::blockers::{Blocker, Situation};
-use crate::content::checked_list::Fault;
+use crate::content::checked_list::{Fault, SHOWN};
 use crate::model::Place;
-
-/// Files of one list that are shown by themselves.
-const SHOWN: usize = 8;
 
 /// Content of the product that is not as the list of checksums beside it says.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
@@ -25,7 +22,12 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
             checked.files,
             situation.subject.name
         );
-        let advice = "Have the product fetch or repair them, or reinstall it.".to_owned();
+        let has_copy = checked.faults.iter().any(|fault| fault.copy.is_some());
+        let advice = match has_copy {
+            true => "`stubble plan --repair` puts right what has its content elsewhere on the machine; have the product fetch the rest, or reinstall it.",
+            false => "Have the product fetch or repair them, or reinstall it.",
+        };
+        let advice = advice.to_owned();
         Some(blocker("content-differs", Severity::MayFail, title, Some(Place::file(&first.file)), evidence, advice))
     });
     found.collect()

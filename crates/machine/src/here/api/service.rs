@@ -90,12 +90,18 @@ pub(in crate::here) fn all() -> io::Result<Vec<ServiceState>> {
         let records: *const ENUM_SERVICE_STATUS_PROCESSW = room.as_ptr().cast();
         for number in 0..count as usize {
             // SAFETY: the system has written so many records, whose texts lie behind them in the room.
-            let (name, state) = unsafe {
+            let (name, state, pid) = unsafe {
                 let record = &*records.add(number);
-                (text_at(record.lpServiceName), record.ServiceStatusProcess.dwCurrentState)
+                let status = &record.ServiceStatusProcess;
+                (text_at(record.lpServiceName), status.dwCurrentState, status.dwProcessId)
             };
             let on_its_way = !matches!(state, SERVICE_STOPPED | SERVICE_RUNNING | SERVICE_PAUSED);
-            found.push(ServiceState { name, running: state != SERVICE_STOPPED, on_its_way });
+            found.push(ServiceState {
+                name,
+                running: state != SERVICE_STOPPED,
+                on_its_way,
+                pid: (pid != 0).then_some(pid),
+            });
         }
         match outcome {
             Err(error) if is(&error, ERROR_MORE_DATA) && count > 0 => {}
