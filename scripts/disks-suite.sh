@@ -7,7 +7,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 
 disks=${STUBBLE_DISKS:-../shared/disks}
-least=89
+least=91
 [ -f "$disks/judge.py" ] || { echo "skipped: there are no disks in $disks"; exit 0; }
 [ -n "${STUBBLE_BUILT:-}" ] || cargo build --locked --quiet
 work=$(mktemp -d)

@@ -243,7 +243,8 @@ pub struct Plan {
     /// Make a new plan for what is there now, with the decisions of the old one
     #[arg(long)]
     pub anew: bool,
-    /// Make a new plan that only puts files right that are missing or not as in the payload
+    /// Make a new plan that only puts files right that are missing or not as in the payload; without a payload, as the
+    /// product's own lists of checksums say, where their content is elsewhere on the machine
     #[arg(long)]
     pub repair: bool,
     /// Which remnants a new plan is for, or which of its steps are shown.
@@ -332,7 +333,8 @@ pub struct Payload {
 /// Run the installer.
 #[derive(Debug, Group)]
 pub struct Install {
-    /// The installer, by its path on the machine [default: the one of the case]
+    /// The installer, by its path on the machine, or a copy in the case by its own [default: the one of the case or, where
+    /// that is gone, its copy]
     pub payload: Option<String>,
     /// Run it only if its SHA-256 is this
     #[arg(long, value_name = "HEX")]
