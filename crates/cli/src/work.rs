@@ -143,7 +143,7 @@ impl Work {
     pub fn installer_file(&self, name: &str) -> Result<InstallerFile, CliError> {
         let copies = || self.case.journal.choices().filter_map(|one| Some((one, self.case.copy_of_installer(one.2)?)));
         if let Ok(named) = Path::new(name).canonicalize()
-            && let Some((chosen, at)) = copies().find(|(_, at)| *at == named)
+            && let Some((chosen, at)) = copies().find(|(_, at)| at.canonicalize().is_ok_and(|at| at == named))
         {
             return InstallerFile::copy_of(chosen, &at);
         }

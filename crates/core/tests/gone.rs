@@ -12,6 +12,7 @@ use stubble_core::model::path::leaf;
 use stubble_core::model::{Guid, Place, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::packages::registered::CLASSES;
+use stubble_core::plan::repair_by_lists;
 
 const DESK: &str = "C:\\Program Files\\Fennelgate\\Scale Desk";
 
@@ -111,6 +112,19 @@ fn content_that_is_not_as_its_list_says_is_named_with_where_the_right_one_is() {
     let unreadable = |path: &str, most: u64| if path.ends_with("whole.bin") { None } else { read(path, most) };
     let found_less = checked_list::check(&pc.survey(), &[&Place::folder(DESK)], &unreadable, 8);
     assert_eq!((found_less[0].files, found_less[0].not_compared, found_less[0].faults.len()), (3, 1, 2));
+    let repaired = |read: &dyn Fn(&str) -> Option<Vec<u8>>| {
+        let mut kept = Vec::new();
+        let mut keep = |content: &[u8]| {
+            kept.push(content.to_vec());
+            Ok::<(), ()>(())
+        };
+        let plan = repair_by_lists(&pc.survey(), &found, read, &mut keep, "Quernlight Scale Desk").unwrap();
+        (plan.steps.into_iter().map(|step| leaf(&step.place.path).to_owned()).collect::<Vec<_>>(), kept)
+    };
+    let (steps, kept) = repaired(&|path| contents.get(path).cloned());
+    assert_eq!((steps, kept), (vec!["other.bin".to_owned()], vec![b"other".to_vec()]));
+    let (steps, kept) = repaired(&|_| Some(b"changed meanwhile".to_vec()));
+    assert_eq!((steps.len(), kept.len()), (0, 0), "only what the list names is put there");
     let blockers = look(&pc, Known { lists: &found, ..Known::default() });
     assert_eq!((blockers.len(), blockers[0].severity), (1, Severity::MayFail));
     assert!(blockers[0].evidence.iter().any(|text| text.contains("Fetched\\17\\other.bin has the right content")));

@@ -211,9 +211,10 @@ impl Case {
     /// Where the copy of an installer lies on this computer, by its name in the case folder; `None` for what is not there
     /// or leads out of the folder, as in a case from somebody else it might.
     pub fn copy_of_installer(&self, copy: &str) -> Option<PathBuf> {
-        let folder = self.folder.canonicalize().ok()?;
-        let at = folder.join(copy).canonicalize().ok()?;
-        (at.starts_with(folder.join("payloads")) && at.is_file()).then_some(at)
+        let at = self.folder.join(copy);
+        let (folder, real) = (self.folder.canonicalize().ok()?, at.canonicalize().ok()?);
+        // Setups are not used to names as the system spells them out.
+        (real.starts_with(folder.join("payloads")) && real.is_file()).then_some(at)
     }
 
     /// Adds to what is known of the subject, as `from` tells it.

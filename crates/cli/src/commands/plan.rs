@@ -204,9 +204,7 @@ fn repair_plan_by_lists(work: &Work, ui: &mut Ui) -> Result<Option<Plan>, CliErr
         ui.tell(&format!("note: and {} more\n", without.len() - checked_list::SHOWN));
     }
     let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
-    let (plan, wanted) = repair_by_lists(&work.survey, &lists, &read, &work.case.about.subject.name);
-    for content in wanted {
-        work.case.keep_content(&content)?;
-    }
+    let mut keep = |content: &[u8]| work.case.keep_content(content).map(drop);
+    let plan = repair_by_lists(&work.survey, &lists, &read, &mut keep, &work.case.about.subject.name)?;
     Ok(Some(plan))
 }

@@ -19,7 +19,7 @@ pub fn report(report: &CaseReport) -> String {
             head {
                 meta charset="utf-8";
                 meta name="viewport" content="width=device-width, initial-scale=1";
-                title { (safe(&title)) }
+                title { (shown(&title)) }
                 style { (PreEscaped(STYLE)) }
             }
             body {
@@ -67,11 +67,11 @@ fn outcome(receipt: &Receipt) -> Markup {
             }
             @if !receipt.still_borrowed.is_empty() {
                 h3 { "Borrowed, and not given back" }
-                ul.todo { @for title in &receipt.still_borrowed { li { (shown(title)) } } }
+                ul.todo { @for title in &receipt.still_borrowed { li { (safe(title)) } } }
             }
             @if !receipt.still_closed.is_empty() {
                 p { "Ended for the work and not running again; start them:" }
-                ul.todo { @for (place, title) in &receipt.still_closed { li { (words::titled(place, title)) } } }
+                ul.todo { @for (place, title) in &receipt.still_closed { li { (safe(&words::titled(place, title))) } } }
             }
             @for (heading, places) in words::still_there(receipt) {
                 h3 { (heading) }
@@ -113,7 +113,7 @@ fn remnants(report: &CaseReport, decision: Decision, heading: &str) -> Markup {
                     tbody {
                         @for remnant in rows {
                             tr {
-                                td.path { (words::titled(&remnant.place, &remnant.title)) }
+                                td.path { (safe(&words::titled(&remnant.place, &remnant.title))) }
                                 td.number { @if remnant.files > 0 { (words::size(remnant.bytes)) } @else if !remnant.parts.is_empty() { (words::parts(remnant)) " parts" } }
                                 td { (remnant.standing.word()) }
                                 td.why { (safe(&remnant.reason)) }
@@ -188,6 +188,12 @@ fn mark(verdict: Verdict) -> &'static str {
     }
 }
 
-fn safe(text: &str) -> String {
-    shown(text).into_owned()
+/// A text as it may be shown, whose paths may be broken behind each of their parts.
+pub(super) fn safe(text: &str) -> Markup {
+    html! {
+        @for (number, part) in shown(text).split_inclusive('\\').enumerate() {
+            @if number > 0 { wbr; }
+            (part)
+        }
+    }
 }

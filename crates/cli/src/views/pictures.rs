@@ -1,7 +1,6 @@
 //! Small pictures of the ticket: bars and a line of time, in plain HTML that prints and that a screen reader reads.
 
 use maud::{Markup, html};
-use stubble_core::model::text::shown;
 use stubble_core::report::Figure;
 
 use super::words;
@@ -44,7 +43,7 @@ pub fn moments(opened: &str, events: &[Event]) -> Markup {
     html! {
         ol.moments {
             @for (seconds, text) in &found {
-                li { span.after { (after(*seconds)) } span { (shown(text)) } }
+                li { span.after { (after(*seconds)) } span { (super::html::safe(text)) } }
             }
         }
     }

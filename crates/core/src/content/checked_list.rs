@@ -68,6 +68,8 @@ pub struct CheckedList {
 pub struct Fault {
     /// The file.
     pub file: String,
+    /// SHA-256 that the list gives for it.
+    pub sha256: String,
     /// What is seen instead.
     pub seen: String,
     /// Another file of the machine with the right content.
@@ -176,7 +178,7 @@ pub fn check(
             };
             let is_wanted = checked.faults.len() < most_copies;
             let copy = is_wanted.then(|| copy_of(survey, &file, one, &sha256)).flatten();
-            checked.faults.push(Fault { file, seen, copy });
+            checked.faults.push(Fault { file, sha256: one.sha256.clone(), seen, copy });
         }
         if checked.not_compared > 0 || !checked.faults.is_empty() {
             found.push(checked);

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{FORMAT, Plan, Step, StepKind, state};
+use crate::confirm::seal::sha256;
 use crate::content::checked_list::CheckedList;
 use crate::model::path::leaf;
 use crate::model::text::fold;
@@ -51,18 +52,24 @@ pub fn repair(
 }
 
 /// The same by the lists of checksums that the product keeps: a step for each file that is missing or has another
-/// content than its list says, where another file of the machine has the right one.
-pub fn repair_by_lists(
+/// content than its list says, where another file of the machine has the right one. `keep` is given what each step's file
+/// is to hold, one after the other: together they may be large.
+pub fn repair_by_lists<E>(
     survey: &Survey,
     lists: &[CheckedList],
     read: &dyn Fn(&str) -> Option<Vec<u8>>,
+    keep: &mut dyn FnMut(&[u8]) -> Result<(), E>,
     subject: &str,
-) -> (Plan, Vec<Vec<u8>>) {
-    let (mut steps, mut wanted_by_steps) = (Vec::new(), Vec::new());
+) -> Result<Plan, E> {
+    let mut steps = Vec::new();
     let mut seen = BTreeSet::new();
     for checked in lists {
         for fault in checked.faults.iter().filter(|fault| seen.insert(fold(&fault.file))) {
             let Some((copy, wanted)) = fault.copy.as_ref().and_then(|copy| Some((copy, read(copy)?))) else { continue };
+            // It may have changed since it was compared.
+            if sha256(&wanted) != fault.sha256 {
+                continue;
+            }
             let is_changed = survey.has_file(&fault.file) && may_be_a_persons(leaf(&fault.file));
             let (decision, doubt) = match is_changed {
                 true => (Decision::Ask, "; somebody may have changed it on purpose"),
@@ -71,10 +78,10 @@ pub fn repair_by_lists(
             let why =
                 format!("not as {} says ({}); {copy} has the right content{doubt}", leaf(&checked.list), fault.seen);
             steps.push(replacing(survey, steps.len() + 1, &fault.file, decision, why, &wanted));
-            wanted_by_steps.push(wanted);
+            keep(&wanted)?;
         }
     }
-    (plan(survey, subject, steps), wanted_by_steps)
+    Ok(plan(survey, subject, steps))
 }
 
 fn plan(survey: &Survey, subject: &str, steps: Vec<Step>) -> Plan {
