@@ -109,7 +109,11 @@ fn a_service_whose_program_was_killed_goes_all_the_same() {
 fn a_program_that_was_installed_is_started_and_looked_at() {
     let pc = Windows::fresh("started");
     pc.opened("", "scale-desk-5.2");
-    pc.works(&["install", "--yes"], "");
+    // What was chosen may be gone by then: its copy in the case is run.
+    pc.works(&["payload", "--choose", "C:\\setup\\scale-desk-5.2.msi"], "");
+    pc.delete_file("setup/scale-desk-5.2.msi");
+    let (code, told) = pc.stubble(&["install", "--yes"]);
+    assert!(code == 0 && told.contains("the copy of C:\\setup\\scale-desk-5.2.msi in the case"), "{told}");
     let start = ["confirm", "--start", "C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe", "--watch", "4"];
     let (code, receipt) = pc.json(&start);
     assert_eq!(code, 0, "{receipt:#}");
