@@ -106,7 +106,7 @@ pub enum CliError {
         wanted: String,
         /// What it has.
         found: String,
-        /// The copy of it in the case folder that is as it was chosen, where there is one.
+        /// The copy in the case folder that was made when it was chosen, where that is what was meant.
         copy: Option<String>,
     },
     /// Nothing tells which program people start.
@@ -192,7 +192,7 @@ pub enum CliError {
 
 /// What a person reads.
 #[derive(Debug)]
-pub struct Told {
+pub struct Explained {
     /// What is.
     pub message: String,
     /// More of it, a line each.
@@ -204,111 +204,117 @@ pub struct Told {
 }
 
 /// The words for an error. Every variant has advice, by an exhaustive match.
-pub fn explain(error: &CliError) -> Told {
-    let told =
-        |advice: &str, exit| Told { message: error.to_string(), details: Vec::new(), advice: advice.to_owned(), exit };
+pub fn explain(error: &CliError) -> Explained {
+    let advised = |advice: &str, exit| Explained {
+        message: error.to_string(),
+        details: Vec::new(),
+        advice: advice.to_owned(),
+        exit,
+    };
     match error {
-        CliError::WrongMachine { .. } => told(
+        CliError::WrongMachine { .. } => advised(
             "Name it as here (this Windows), disk:DIR (a mounted Windows disk; its other drives behind it: disk:DIR,D=DIR), capture:FILE, or bench:DIR (a practice machine).",
             Exit::Usage,
         ),
         CliError::NotWindows => {
-            told("Run it on that PC, or name its disk: disk:DIR, where it is mounted.", Exit::Usage)
+            advised("Run it on that PC, or name its disk: disk:DIR, where it is mounted.", Exit::Usage)
         }
         CliError::OnlyAPicture => {
-            told("Write the plan with `stubble plan`, and carry it out on the machine itself.", Exit::Usage)
+            advised("Write the plan with `stubble plan`, and carry it out on the machine itself.", Exit::Usage)
         }
-        CliError::NothingToCompare(_) => told(
+        CliError::NothingToCompare(_) => advised(
             "Name a capture file, a machine such as disk:DIR, or one of: now, before-clear, before-install, after-install.",
             Exit::Usage,
         ),
         CliError::NotThatMoment(_) => {
-            told("`clear` keeps one before it begins, and `install` one before and one after.", Exit::Usage)
+            advised("`clear` keeps one before it begins, and `install` one before and one after.", Exit::Usage)
         }
-        CliError::Exists(_) => told("Name another file.", Exit::Usage),
-        CliError::Nobody { known, .. } => Told {
+        CliError::Exists(_) => advised("Name another file.", Exit::Usage),
+        CliError::Nobody { known, .. } => Explained {
             details: known.iter().map(|name| format!("known: {name}")).collect(),
-            ..told("Check the spelling, or name the installer with `--payload`.", Exit::Usage)
+            ..advised("Check the spelling, or name the installer with `--payload`.", Exit::Usage)
         },
-        CliError::Several { candidates, .. } => Told {
+        CliError::Several { candidates, .. } => Explained {
             details: candidates.iter().map(candidate).collect(),
-            ..told("Say which one you mean; nothing was guessed and nothing was opened.", Exit::Usage)
+            ..advised("Say which one you mean; nothing was guessed and nothing was opened.", Exit::Usage)
         },
-        CliError::Program(_) => told(
+        CliError::Program(_) => advised(
             "Name an installer package (.msi) here. `stubble install` runs setup programs as they are.",
             Exit::Usage,
         ),
         CliError::Payload { .. } => {
-            told("Fetch the full installer package again, and name it with `--payload`.", Exit::Usage)
+            advised("Fetch the full installer package again, and name it with `--payload`.", Exit::Usage)
         }
-        CliError::Log { source: LogError::Io(_), .. } => told("Check that the file is there.", Exit::Unreadable),
-        CliError::Log { source: LogError::NotALog(_), .. } => told(
+        CliError::Log { source: LogError::Io(_), .. } => advised("Check that the file is there.", Exit::Unreadable),
+        CliError::Log { source: LogError::NotALog(_), .. } => advised(
             "Name a text log; run setup once more with its log switched on (msiexec /i PACKAGE /l*v FILE) if there is none.",
             Exit::Usage,
         ),
-        CliError::Footprint { .. } => {
-            told("Mend the entry that is named; docs/format-footprint.md explains it. Nothing was done.", Exit::Usage)
-        }
-        CliError::Merge(_) => told("Merge footprints of one product in one version.", Exit::Usage),
-        CliError::NothingCame(_) => {
-            told("Take a capture before the install and one after it, and name the product with `--name`.", Exit::Usage)
-        }
-        CliError::OtherContent { copy: Some(copy), .. } => told(
+        CliError::Footprint { .. } => advised(
+            "Mend the entry that is named; docs/format-footprint.md explains it. Nothing was done.",
+            Exit::Usage,
+        ),
+        CliError::Merge(_) => advised("Merge footprints of one product in one version.", Exit::Usage),
+        CliError::NothingCame(_) => advised(
+            "Take a capture before the install and one after it, and name the product with `--name`.",
+            Exit::Usage,
+        ),
+        CliError::OtherContent { copy: Some(copy), .. } => advised(
             &format!(
                 "It was changed since it was chosen, and nothing was run. `stubble install {copy}` runs the copy that was made then."
             ),
             Exit::No,
         ),
-        CliError::OtherContent { .. } => told(
+        CliError::OtherContent { .. } => advised(
             "It was changed, is damaged, or is another version. `stubble payload` shows what lies on the machine; nothing was run.",
             Exit::No,
         ),
-        CliError::NoLog => told("Name it: `stubble diagnose LOG`.", Exit::Usage),
-        CliError::NotInstalled(_) => told("`stubble install` installs it.", Exit::Usage),
-        CliError::NoName(_) => told("Give the product's name as well: `stubble open NAME …`.", Exit::Usage),
-        CliError::NoProgram => told("Name it: `stubble confirm --start PROGRAM`.", Exit::Usage),
-        CliError::NoPayload(_) => told("Name it: `stubble install PATH`.", Exit::Usage),
-        CliError::Plan(plan) => plan_told(plan, &told),
-        CliError::HalfDone => told("`stubble resume` finishes it. Nothing was changed.", Exit::Stopped),
-        CliError::Ended => told("The same `stubble mend` goes on; `stubble status` says where it is.", Exit::No),
-        CliError::NoSuccessor(_) => told(
+        CliError::NoLog => advised("Name it: `stubble diagnose LOG`.", Exit::Usage),
+        CliError::NotInstalled(_) => advised("`stubble install` installs it.", Exit::Usage),
+        CliError::NoName(_) => advised("Give the product's name as well: `stubble open NAME …`.", Exit::Usage),
+        CliError::NoProgram => advised("Name it: `stubble confirm --start PROGRAM`.", Exit::Usage),
+        CliError::NoPayload(_) => advised("Name it: `stubble install PATH`.", Exit::Usage),
+        CliError::Plan(plan) => plan_explained(plan, &advised),
+        CliError::HalfDone => advised("`stubble resume` finishes it. Nothing was changed.", Exit::Stopped),
+        CliError::Ended => advised("The same `stubble mend` goes on; `stubble status` says where it is.", Exit::No),
+        CliError::NoSuccessor(_) => advised(
             "Name its installer with `stubble payload --choose FILE`, or add `--without-installer`. Nothing was changed.",
             Exit::Usage,
         ),
         CliError::InsideStep { .. } => {
-            told("Decide about that step, or copy the place elsewhere first. Nothing was decided.", Exit::Usage)
+            advised("Decide about that step, or copy the place elsewhere first. Nothing was decided.", Exit::Usage)
         }
         CliError::NoLoan { offered, .. } => {
-            Told { details: offered.clone(), ..told("Name one of these: `stubble borrow LOAN`.", Exit::Usage) }
+            Explained { details: offered.clone(), ..advised("Name one of these: `stubble borrow LOAN`.", Exit::Usage) }
         }
-        CliError::NotBorrowed(_) => told("`stubble loans` shows what is.", Exit::Usage),
-        CliError::NotAmong { known, .. } => Told {
+        CliError::NotBorrowed(_) => advised("`stubble loans` shows what is.", Exit::Usage),
+        CliError::NotAmong { known, .. } => Explained {
             details: known.iter().map(|name| format!("known: {name}")).collect(),
-            ..told("Name one of these.", Exit::Usage)
+            ..advised("Name one of these.", Exit::Usage)
         },
-        CliError::NoStep(_) => told("`stubble plan` shows the steps by name.", Exit::Usage),
+        CliError::NoStep(_) => advised("`stubble plan` shows the steps by name.", Exit::Usage),
         CliError::InstalledSince { .. } => {
-            told("Uninstall it first, or name the steps that you want back: `stubble putback --list`.", Exit::No)
+            advised("Uninstall it first, or name the steps that you want back: `stubble putback --list`.", Exit::No)
         }
-        CliError::CannotAsk => told("Run it in a terminal, or add `--yes` in a script.", Exit::Usage),
-        CliError::Declined => told("Run it again when you are ready.", Exit::No),
-        CliError::Ledger(ledger) => ledger_told(ledger, &told),
-        CliError::Machine(machine) => machine_told(machine, &told),
+        CliError::CannotAsk => advised("Run it in a terminal, or add `--yes` in a script.", Exit::Usage),
+        CliError::Declined => advised("Run it again when you are ready.", Exit::No),
+        CliError::Ledger(ledger) => ledger_explained(ledger, &advised),
+        CliError::Machine(machine) => machine_explained(machine, &advised),
         CliError::World(world) => match world {
-            WorldError::NotEmpty(_) => told("Name another folder, or remove this one first.", Exit::Usage),
-            WorldError::Machine(machine) => machine_told(machine, &told),
+            WorldError::NotEmpty(_) => advised("Name another folder, or remove this one first.", Exit::Usage),
+            WorldError::Machine(machine) => machine_explained(machine, &advised),
             WorldError::Description { .. } | WorldError::UnknownPackage(_) | WorldError::Setup { .. } => {
-                told("Mend the description; docs/format-world.md explains it.", Exit::Usage)
+                advised("Mend the description; docs/format-world.md explains it.", Exit::Usage)
             }
             WorldError::Io { .. } => {
-                told("Check that the folder can be written and the disk has room.", Exit::Unreadable)
+                advised("Check that the folder can be written and the disk has room.", Exit::Unreadable)
             }
         },
-        CliError::Io { .. } => told("Check that the file is there and can be written.", Exit::Unreadable),
+        CliError::Io { .. } => advised("Check that the file is there and can be written.", Exit::Unreadable),
     }
 }
 
-fn plan_told(error: &PlanError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
+fn plan_explained(error: &PlanError, advised: &dyn Fn(&str, Exit) -> Explained) -> Explained {
     let advice = match error {
         PlanError::Unreadable(_) => "Mend the line that is named, or make a new plan with `stubble plan --anew`.",
         PlanError::Format { .. } => "Make a new plan with `stubble plan --anew`.",
@@ -324,45 +330,45 @@ fn plan_told(error: &PlanError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
         }
         PlanError::Overlap { .. } => "Keep one of the two steps.",
     };
-    told(advice, Exit::Usage)
+    advised(advice, Exit::Usage)
 }
 
-fn ledger_told(error: &LedgerError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
+fn ledger_explained(error: &LedgerError, advised: &dyn Fn(&str, Exit) -> Explained) -> Explained {
     match error {
         LedgerError::NoCase(_) => {
-            told("Start one with `stubble open NAME --on MACHINE`, or name it with `--case DIR`.", Exit::Usage)
+            advised("Start one with `stubble open NAME --on MACHINE`, or name it with `--case DIR`.", Exit::Usage)
         }
-        LedgerError::Exists { .. } => told("Go on with it, or name another folder with `--case DIR`.", Exit::Usage),
-        LedgerError::Locked(_) => told("Wait until that program has ended, or end it.", Exit::Unreadable),
-        LedgerError::OtherMachine { .. } => told(
+        LedgerError::Exists { .. } => advised("Go on with it, or name another folder with `--case DIR`.", Exit::Usage),
+        LedgerError::Locked(_) => advised("Wait until that program has ended, or end it.", Exit::Unreadable),
+        LedgerError::OtherMachine { .. } => advised(
             "Nothing was changed. Mount that machine's own disk at the folder, or open a new case for this one: `stubble open NAME --on MACHINE --case DIR`.",
             Exit::Unreadable,
         ),
-        LedgerError::OlderState { .. } => told(
+        LedgerError::OlderState { .. } => advised(
             "Nothing was changed: what the vault holds belongs to the copy on which `stubble clear` ran. Name that one, or open a new case for this one.",
             Exit::Unreadable,
         ),
         LedgerError::Damaged { .. } => {
-            told("Nothing was changed. Restore the file from a copy of the case.", Exit::Unreadable)
+            advised("Nothing was changed. Restore the file from a copy of the case.", Exit::Unreadable)
         }
-        LedgerError::NoPlan(_) => told("Make one with `stubble plan`.", Exit::Usage),
-        LedgerError::NoDeed(_) => told("`stubble putback --list` shows what is held.", Exit::Usage),
-        LedgerError::NoSpace { .. } => told(
+        LedgerError::NoPlan(_) => advised("Make one with `stubble plan`.", Exit::Usage),
+        LedgerError::NoDeed(_) => advised("`stubble putback --list` shows what is held.", Exit::Usage),
+        LedgerError::NoSpace { .. } => advised(
             "Nothing was changed. Make room there, or open the case with a vault on another disk: `--vault DIR`.",
             Exit::Unreadable,
         ),
-        LedgerError::Machine(machine) => machine_told(machine, told),
+        LedgerError::Machine(machine) => machine_explained(machine, advised),
         LedgerError::Io { .. } => {
-            told("Check that the case folder can be written and the disk has room.", Exit::Unreadable)
+            advised("Check that the case folder can be written and the disk has room.", Exit::Unreadable)
         }
     }
 }
 
-fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told {
+fn machine_explained(error: &MachineError, advised: &dyn Fn(&str, Exit) -> Explained) -> Explained {
     if let MachineError::SeveralInstallations { found, .. } = error {
-        return Told {
+        return Explained {
             details: found.iter().map(|folder| format!("found: {}", folder.display())).collect(),
-            ..told("Name the Windows folder that you mean: `--on disk:DIR`.", Exit::Usage)
+            ..advised("Name the Windows folder that you mean: `--on disk:DIR`.", Exit::Usage)
         };
     }
     let advice = match error {
@@ -402,7 +408,7 @@ fn machine_told(error: &MachineError, told: &dyn Fn(&str, Exit) -> Told) -> Told
         MachineError::Absent(_) | MachineError::Refused { .. } => Exit::Usage,
         _ => Exit::Unreadable,
     };
-    told(advice, exit)
+    advised(advice, exit)
 }
 
 /// A product with its publisher or, where that is not known, with where it was met.

@@ -54,14 +54,14 @@ pub fn run(args: impl IntoIterator<Item = OsString>, ui: &mut Ui) -> Exit {
             }
         },
         Err(error) => {
-            let told = errors::explain(&error);
-            ui.tell(&views::terminal::failure(&told));
+            let explained = errors::explain(&error);
+            ui.tell(&views::terminal::failure(&explained));
             if json {
-                let errors::Told { message, details, advice, exit } = told;
+                let errors::Explained { message, details, advice, exit } = explained;
                 ui.print(&documents::Failure { message, details, advice, exit: exit as u8 }.to_json());
                 return exit;
             }
-            told.exit
+            explained.exit
         }
     }
 }

@@ -51,7 +51,7 @@ impl Ui {
         }
     }
 
-    /// Runs work whose data are printed as messages, to standard error.
+    /// Runs work and prints its data as messages, to standard error.
     pub fn aside<T>(&mut self, work: impl FnOnce(&mut Self) -> T) -> T {
         self.is_aside = true;
         let done = work(self);

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use stubble_core::confirm::seal::sha256 as sha256_of;
+use stubble_core::confirm::seal::sha256;
 use stubble_core::content::checked_list::{self, CheckedList};
 use stubble_core::content::program;
 use stubble_core::footprint::Footprint;
@@ -18,7 +18,7 @@ use stubble_core::subject::PackageFile;
 use stubble_core::survey::{EntryKind, Gap, Survey};
 use stubble_core::trace::{Scene, Trace, trace};
 use stubble_ledger::{Case, DeedState, Moment, finish};
-use stubble_machine::{MachineError, Observe};
+use stubble_machine::{MachineError, Observe, Setup};
 
 use crate::Ui;
 use crate::errors::CliError;
@@ -145,15 +145,26 @@ impl Work {
         if let Ok(named) = Path::new(name).canonicalize()
             && let Some((chosen, at)) = copies().find(|(_, at)| at.canonicalize().is_ok_and(|at| at == named))
         {
-            return InstallerFile::copy_of(chosen, &at);
+            return self.copy_of(chosen, &at);
         }
         match self.machine.observe().read_installer(name, LARGEST_PACKAGE) {
             Err(error @ MachineError::Absent(_)) => match copies().find(|((of, ..), _)| fold(of) == fold(name)) {
-                Some((chosen, at)) => InstallerFile::copy_of(chosen, &at),
+                Some((chosen, at)) => self.copy_of(chosen, &at),
                 None => Err(error.into()),
             },
             content => Ok(InstallerFile { path: name.to_owned(), copy: None, content: content? }),
         }
+    }
+
+    /// Reads the copy of a chosen installer, which must be what the journal says that it is.
+    fn copy_of(&self, (path, wanted, copy): (&str, &str, &str), at: &Path) -> Result<InstallerFile, CliError> {
+        let content = Setup::Copy(at).content(self.machine.observe(), LARGEST_PACKAGE)?;
+        let found = sha256(&content);
+        if found != wanted {
+            let path = at.display().to_string();
+            return Err(CliError::OtherContent { path, wanted: wanted.to_owned(), found, copy: None });
+        }
+        Ok(InstallerFile { path: path.to_owned(), copy: Some(copy.to_owned()), content })
     }
 
     /// The footprint of the case, where it was opened with one.
@@ -201,7 +212,7 @@ impl Work {
 
     /// Says so when what is found now is what setup has installed in this case.
     pub fn note_new_install(&self, ui: &mut Ui) {
-        if let Some(payload) = self.case.journal.installed_since() {
+        if let Some((payload, _)) = self.case.journal.installed_since() {
             ui.tell(&format!(
                 "note: {payload} was installed in this case; what is found now is the new installation\n"
             ));
@@ -273,17 +284,6 @@ pub struct InstallerFile {
 }
 
 impl InstallerFile {
-    /// Reads the copy of a chosen one, which must be what the journal says that it is.
-    fn copy_of((path, sha256, copy): (&str, &str, &str), at: &Path) -> Result<Self, CliError> {
-        let content = std::fs::read(at).map_err(|source| CliError::Io { path: at.to_owned(), source })?;
-        let found = sha256_of(&content);
-        if found != sha256 {
-            let path = at.display().to_string();
-            return Err(CliError::OtherContent { path, wanted: sha256.to_owned(), found, copy: None });
-        }
-        Ok(Self { path: path.to_owned(), copy: Some(copy.to_owned()), content })
-    }
-
     /// What it is and installs.
     pub fn understood(self) -> Result<Installer, CliError> {
         let Self { path, copy, content } = self;
@@ -300,8 +300,8 @@ impl InstallerFile {
         let what = match &package {
             Some(package) => format!("{} {}", package.name, package.version),
             None => program::parse(&program::at_hand(&content))
-                .filter(|told| !told.product.is_empty())
-                .map_or_else(|| leaf(&path).to_owned(), |told| format!("{} {}", told.product, told.version)),
+                .filter(|version| !version.product.is_empty())
+                .map_or_else(|| leaf(&path).to_owned(), |version| format!("{} {}", version.product, version.version)),
         };
         Ok(Installer { path, what, launch, package, content, copy, inside })
     }

@@ -118,13 +118,15 @@ fn content_that_is_not_as_its_list_says_is_named_with_where_the_right_one_is() {
             kept.push(content.to_vec());
             Ok::<(), ()>(())
         };
-        let plan = repair_by_lists(&pc.survey(), &found, read, &mut keep, "Quernlight Scale Desk").unwrap();
-        (plan.steps.into_iter().map(|step| leaf(&step.place.path).to_owned()).collect::<Vec<_>>(), kept)
+        let (plan, without) = repair_by_lists(&pc.survey(), &found, read, &mut keep, "Quernlight Scale Desk").unwrap();
+        let steps = plan.steps.into_iter().map(|step| leaf(&step.place.path).to_owned()).collect::<Vec<_>>();
+        (steps, kept, without.iter().map(|file| leaf(file).to_owned()).collect::<Vec<_>>())
     };
-    let (steps, kept) = repaired(&|path| contents.get(path).cloned());
-    assert_eq!((steps, kept), (vec!["other.bin".to_owned()], vec![b"other".to_vec()]));
-    let (steps, kept) = repaired(&|_| Some(b"changed meanwhile".to_vec()));
-    assert_eq!((steps.len(), kept.len()), (0, 0), "only what the list names is put there");
+    let done = repaired(&|path| contents.get(path).cloned());
+    assert_eq!(done, (vec!["other.bin".into()], vec![b"other".to_vec()], vec!["short.bin".into()]));
+    let done = repaired(&|_| Some(b"changed meanwhile".to_vec()));
+    let not_done = vec!["other.bin".into(), "short.bin".into()];
+    assert_eq!(done, (vec![], vec![], not_done), "only what the list names is put there, and the rest is told");
     let blockers = look(&pc, Known { lists: &found, ..Known::default() });
     assert_eq!((blockers.len(), blockers[0].severity), (1, Severity::MayFail));
     assert!(blockers[0].evidence.iter().any(|text| text.contains("Fetched\\17\\other.bin has the right content")));

@@ -28,7 +28,7 @@ impl Case {
 pub struct InstallReport {
     /// The payload.
     pub payload: String,
-    /// Its copy in the case folder, where that was run since the payload is gone.
+    /// Its copy in the case folder, where that was run.
     pub copy: Option<String>,
     /// Its exit code.
     pub code: u32,
@@ -77,6 +77,7 @@ pub fn install(
     case.write(&log, &run.log)?;
     case.journal.append(Entry::Installed {
         payload: payload.to_owned(),
+        copy: copy.map(str::to_owned),
         digest: short_digest(&bytes),
         code: run.code,
         log: log.clone(),

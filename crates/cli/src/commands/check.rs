@@ -13,7 +13,7 @@ use stubble_core::units::drivers::drivers;
 use super::show;
 use crate::documents::{Checked, Documented};
 use crate::errors::CliError;
-use crate::views::terminal;
+use crate::views::{terminal, words};
 use crate::work::{DIAGNOSIS, ReadLog, Settings, Work};
 use crate::{Exit, Ui};
 
@@ -100,7 +100,7 @@ fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>)
 fn lists_there(work: &Work, trace: &Trace, gaps: &mut Vec<Gap>) -> Vec<CheckedList> {
     let lists = work.checked_lists(trace, checked_list::SHOWN);
     for list in lists.iter().filter(|list| list.not_compared > 0) {
-        let what = format!("{} of {} files that {} names", list.not_compared, list.files, list.list);
+        let what = words::not_compared(list);
         gaps.push(Gap { what, why: "they cannot be read, or are too large to be compared".to_owned() });
     }
     lists

@@ -96,7 +96,8 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
     let ran = last_install(work)?;
     let plan = work.case.plan_text().ok().and_then(|text| parse(&text).ok());
     let repair = plan.as_ref().filter(|plan| plan.is_repair() && ran.is_none() && work.case.journal.is_carried_out());
-    let remains = what_remains(work, &trace, ran.as_ref(), plan.as_ref(), repair.is_some())?;
+    let meant = repair.or(plan.as_ref().filter(|plan| !plan.is_repair()));
+    let remains = what_remains(work, &trace, ran.as_ref(), meant)?;
     let of = |because: Because| remains.iter().filter(move |one| one.because == because);
     let left: Vec<Finding> = of(Because::LeftOver).map(Remains::finding).collect();
     let nothing_was_asked = repair.is_some() || ran.is_some() && !work.has_begun();
@@ -171,13 +172,7 @@ fn proof(work: &Work, ran: Option<&Ran>) -> Result<Option<Proof>, CliError> {
 }
 
 /// What is still there of the product, with why.
-fn what_remains(
-    work: &Work,
-    trace: &Trace,
-    ran: Option<&Ran>,
-    plan: Option<&Plan>,
-    is_repaired: bool,
-) -> Result<Vec<Remains>, CliError> {
+fn what_remains(work: &Work, trace: &Trace, ran: Option<&Ran>, plan: Option<&Plan>) -> Result<Vec<Remains>, CliError> {
     let mut brought = work.case.brought()?.unwrap_or_default();
     if let Some(Ran { package: Some((package, _)), .. }) = ran {
         brought.add_package(package, &work.survey, &work.registered);
@@ -188,14 +183,17 @@ fn what_remains(
         deeds.iter().filter(|deed| deed.state == DeedState::PutOff).map(|deed| deed.place.clone()).collect();
     let refused = journal.refused();
     let wanted = Wanted {
-        plan: plan.filter(|plan| is_repaired || !plan.is_repair()),
+        plan,
         decided: &journal.decided(),
         put_off: &put_off,
         refused: &refused,
         spared: journal.spared(),
         brought: &brought,
     };
-    Ok(if is_repaired { not_repaired(&wanted) } else { remains(&work.survey, trace, &wanted) })
+    Ok(match plan {
+        Some(plan) if plan.is_repair() => not_repaired(plan, &wanted),
+        _ => remains(&work.survey, trace, &wanted),
+    })
 }
 
 /// Adds what the case's footprint says, where the product is there: alone, or beside its package.
@@ -235,10 +233,14 @@ fn verdict(answer: Option<bool>) -> Verdict {
 
 /// The last install, if it finished and nothing was cleared since.
 fn last_install(work: &Work) -> Result<Option<Ran>, CliError> {
-    let Some(payload) = work.case.journal.installed_since() else { return Ok(None) };
+    let Some((payload, copy)) = work.case.journal.installed_since() else { return Ok(None) };
     let surveys = (work.case.survey(Moment::BeforeInstall)?, work.case.survey(Moment::AfterInstall)?);
     let (Some(before), Some(after)) = surveys else { return Ok(None) };
-    let installer = work.installer(payload)?;
+    // What ran is the measure, also where the file that it was copied from is another one by now.
+    let installer = match copy {
+        Some(copy) => work.installer(&work.case.folder().join(copy).display().to_string())?,
+        None => work.installer(payload)?,
+    };
     let what = installer.what.clone();
     let package = installer.into_package().map(|(file, bytes)| (file.package, bytes));
     Ok(Some(Ran { what, package, changes: compare(&before, &after), before }))

@@ -117,18 +117,18 @@ fn gently(
     Ok((Exit::No, last))
 }
 
-/// What is run is what was asked for, and what was chosen.
+/// What is run is what was asked for, and what was chosen. A copy in the case has been compared as it was read.
 fn is_meant(work: &Work, args: &Install, file: &InstallerFile) -> Result<(), CliError> {
-    let chosen = work.case.journal.chosen().filter(|(path, ..)| *path == file.path);
-    let wanted = [args.sha256.as_deref().map(str::trim), chosen.map(|(_, sha256, _)| sha256)];
+    let chosen = work.case.journal.chosen().filter(|(path, ..)| *path == file.path && file.copy.is_none());
+    let asked_for = args.sha256.as_deref().map(|digits| (digits.trim(), None));
+    let wanted = [asked_for, chosen.map(|(_, sha256, copy)| (sha256, Some(copy)))];
     if wanted.iter().all(Option::is_none) {
         return Ok(());
     }
     let found = sha256(&file.content);
-    match wanted.into_iter().flatten().find(|wanted| !wanted.eq_ignore_ascii_case(&found)) {
-        Some(wanted) => {
-            let copy = chosen.and_then(|(.., copy)| work.case.copy_of_installer(copy).and(Some(copy)));
-            let copy = copy.map(|copy| work.case.folder().join(copy).display().to_string());
+    match wanted.into_iter().flatten().find(|(wanted, _)| !wanted.eq_ignore_ascii_case(&found)) {
+        Some((wanted, copy)) => {
+            let copy = copy.and_then(|copy| work.case.copy_of_installer(copy)).map(|at| at.display().to_string());
             Err(CliError::OtherContent { path: file.path.clone(), wanted: wanted.to_owned(), found, copy })
         }
         None => Ok(()),

@@ -14,7 +14,7 @@ use crate::args;
 use crate::deciding::decide;
 use crate::errors::CliError;
 use crate::narrow::Wanted;
-use crate::views::terminal;
+use crate::views::{terminal, words};
 use crate::work::{LARGEST_FILE, Settings, Work};
 use crate::{Exit, Ui};
 
@@ -34,7 +34,7 @@ pub fn shown(work: &mut Work, args: &args::Plan, settings: &Settings, ui: &mut U
     Ok(plan)
 }
 
-/// Writes a plan whose steps were decided at questions, if that changed anything.
+/// Writes the plan after questions about its steps, if an answer changed it.
 pub fn keep_decided(work: &mut Work, plan: &Plan, decided: Vec<Decided>) -> Result<(), CliError> {
     if *plan == work.plan()? && decided.is_empty() {
         return Ok(());
@@ -121,7 +121,7 @@ pub fn adopt_edits(work: &mut Work) -> Result<bool, CliError> {
     Ok(is_rewritten(&written, &edited))
 }
 
-/// Names the steps whose places have changed since the plan was made.
+/// Notes which steps no longer find what the plan was made for.
 fn note_age(work: &Work, plan: &Plan, ui: &mut Ui) {
     let found = preview(plan, &work.survey);
     let those = |wanted: &Meets| -> Vec<&str> {
@@ -192,19 +192,21 @@ fn repair_plan(work: &Work, ui: &mut Ui) -> Result<Plan, CliError> {
 /// The same by lists of checksums; `None` where the product keeps none that says anything against its content.
 fn repair_plan_by_lists(work: &Work, ui: &mut Ui) -> Result<Option<Plan>, CliError> {
     let lists = work.checked_lists(&work.trace(), usize::MAX);
-    let faults = lists.iter().flat_map(|list| &list.faults);
-    let (with_copy, without): (Vec<_>, Vec<_>) = faults.partition(|fault| fault.copy.is_some());
-    if with_copy.is_empty() && without.is_empty() {
+    for list in lists.iter().filter(|list| list.not_compared > 0) {
+        ui.tell(&format!("note: {} cannot be read, or are too large to be compared\n", words::not_compared(list)));
+    }
+    if lists.iter().all(|list| list.faults.is_empty()) {
         return Ok(None);
     }
-    for fault in without.iter().take(checked_list::SHOWN) {
-        ui.tell(&format!("note: {} is not as its list says, and no file here has the right content\n", fault.file));
+    let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
+    let mut keep = |content: &[u8]| work.case.keep_content(content).map(drop);
+    let subject = &work.case.about.subject.name;
+    let (plan, without) = repair_by_lists(&work.survey, &lists, &read, &mut keep, subject)?;
+    for file in without.iter().take(checked_list::SHOWN) {
+        ui.tell(&format!("note: {file} is not as its list says, and no file here has the right content\n"));
     }
     if without.len() > checked_list::SHOWN {
         ui.tell(&format!("note: and {} more\n", without.len() - checked_list::SHOWN));
     }
-    let read = |path: &str| work.machine.observe().read_file(path, LARGEST_FILE).ok();
-    let mut keep = |content: &[u8]| work.case.keep_content(content).map(drop);
-    let plan = repair_by_lists(&work.survey, &lists, &read, &mut keep, &work.case.about.subject.name)?;
     Ok(Some(plan))
 }

@@ -23,7 +23,7 @@ pub fn run(args: &Putback, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cli
         show(&PutBack { deeds: held }, settings, ui, |_, _| "Nothing is held; nothing to put back.\n".to_owned());
         return Ok(Exit::Done);
     }
-    if let Some(payload) = work.case.journal.installed_since().filter(|_| args.steps.is_empty()) {
+    if let Some((payload, _)) = work.case.journal.installed_since().filter(|_| args.steps.is_empty()) {
         return Err(CliError::InstalledSince { payload: payload.to_owned() });
     }
     consent(args.consent.yes, &format!("Put back what {wanted} steps have taken?"), ui)?;

@@ -167,7 +167,10 @@ fn event(at: &str, entry: &Entry) -> Option<Event> {
         Entry::Discarded { deed } => format!("What the vault held of deed {deed} was deleted"),
         Entry::Cleared { done, left } => format!("Plan carried out: {done} steps done, {left} outstanding"),
         Entry::Spared { steps } => format!("Setup worked without {} of the plan", words::count(steps.len(), "step")),
-        Entry::Installed { payload, code, .. } => format!("Setup {payload} ended with {code}"),
+        Entry::Installed { payload, copy: None, code, .. } => format!("Setup {payload} ended with {code}"),
+        Entry::Installed { payload, copy: Some(copy), code, .. } => {
+            format!("Setup {copy}, the copy of {payload}, ended with {code}")
+        }
         Entry::Tried { seen, .. } => format!("Started to see whether it stays: {seen}"),
         Entry::Confirmed { good, .. } => {
             format!("Looked again: {}", if *good { "all is as it should be" } else { "not all is as it should be" })

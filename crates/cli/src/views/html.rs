@@ -188,7 +188,7 @@ fn mark(verdict: Verdict) -> &'static str {
     }
 }
 
-/// A text as it may be shown, whose paths may be broken behind each of their parts.
+/// Shows a text safely; a browser may break a path behind each of its parts.
 pub(super) fn safe(text: &str) -> Markup {
     html! {
         @for (number, part) in shown(text).split_inclusive('\\').enumerate() {

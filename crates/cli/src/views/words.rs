@@ -2,6 +2,7 @@
 
 use stubble_core::blockers::{Blocker, Severity};
 use stubble_core::confirm::{Because, Installed, Receipt, Verdict};
+use stubble_core::content::checked_list::CheckedList;
 use stubble_core::model::FileTime;
 use stubble_core::model::text::shown;
 use stubble_core::model::{Place, PlaceKind};
@@ -263,6 +264,11 @@ pub fn connected(devices: &[Device], network: Option<bool>) -> String {
 pub fn moment(at: &str) -> String {
     let text = at.split('.').next().unwrap_or(at);
     text.trim_end_matches('Z').replace('T', " ")
+}
+
+/// The files of a list whose content was not compared with it.
+pub fn not_compared(list: &CheckedList) -> String {
+    format!("{} of {} files that {} names", list.not_compared, list.files, list.list)
 }
 
 #[cfg(test)]

@@ -83,9 +83,9 @@ pub fn remains(survey: &Survey, trace: &Trace, wanted: &Wanted<'_>) -> Vec<Remai
 
 /// Files that a repair was to put right and did not. Whether those that it did are right is not asked here, nor about
 /// anything else of the product.
-pub fn not_repaired(wanted: &Wanted<'_>) -> Vec<Remains> {
+pub fn not_repaired(repair: &Plan, wanted: &Wanted<'_>) -> Vec<Remains> {
     let mut found = Vec::new();
-    for step in wanted.plan.iter().flat_map(|plan| &plan.steps) {
+    for step in &repair.steps {
         let refused = wanted.refused.iter().find(|(id, _)| *id == step.id);
         let (because, reason) = match (step.decision, refused) {
             (Decision::Keep, _) => (Because::Kept, wanted.by_person(&step.place).unwrap_or_else(|| step.why.clone())),

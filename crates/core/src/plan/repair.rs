@@ -52,24 +52,25 @@ pub fn repair(
 }
 
 /// The same by the lists of checksums that the product keeps: a step for each file that is missing or has another
-/// content than its list says, where another file of the machine has the right one. `keep` is given what each step's file
-/// is to hold, one after the other: together they may be large.
+/// content than its list says, where another file of the machine has the right one; and the files for which no file has
+/// it. `keep` is given what each step's file is to hold, one after the other: together they may be large.
 pub fn repair_by_lists<E>(
     survey: &Survey,
     lists: &[CheckedList],
     read: &dyn Fn(&str) -> Option<Vec<u8>>,
     keep: &mut dyn FnMut(&[u8]) -> Result<(), E>,
     subject: &str,
-) -> Result<Plan, E> {
-    let mut steps = Vec::new();
+) -> Result<(Plan, Vec<String>), E> {
+    let (mut steps, mut without) = (Vec::new(), Vec::new());
     let mut seen = BTreeSet::new();
     for checked in lists {
         for fault in checked.faults.iter().filter(|fault| seen.insert(fold(&fault.file))) {
-            let Some((copy, wanted)) = fault.copy.as_ref().and_then(|copy| Some((copy, read(copy)?))) else { continue };
+            let read = fault.copy.as_ref().and_then(|copy| Some((copy, read(copy)?)));
             // It may have changed since it was compared.
-            if sha256(&wanted) != fault.sha256 {
+            let Some((copy, wanted)) = read.filter(|(_, content)| sha256(content) == fault.sha256) else {
+                without.push(fault.file.clone());
                 continue;
-            }
+            };
             let is_changed = survey.has_file(&fault.file) && may_be_a_persons(leaf(&fault.file));
             let (decision, doubt) = match is_changed {
                 true => (Decision::Ask, "; somebody may have changed it on purpose"),
@@ -81,7 +82,7 @@ pub fn repair_by_lists<E>(
             keep(&wanted)?;
         }
     }
-    Ok(plan(survey, subject, steps))
+    Ok((plan(survey, subject, steps), without))
 }
 
 fn plan(survey: &Survey, subject: &str, steps: Vec<Step>) -> Plan {

@@ -1,6 +1,6 @@
 //! Who is meant: from a carelessly typed name to one subject, or to a list of candidates.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -50,9 +50,6 @@ pub enum Identified {
     /// None fits; these are the names that the machine knows.
     Nobody(Vec<String>),
 }
-
-/// How a package of the store's kind is named as a source.
-const STORE_PACKAGE: &str = "the store package ";
 
 /// Everything that the machine and the packages on it say of one product.
 #[derive(Debug, Default)]
@@ -194,29 +191,35 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
     (!found.from.is_empty()).then_some(found)
 }
 
+/// Adds what one source says of a product.
+fn add_to(
+    known: &mut BTreeMap<String, Known>,
+    name: &str,
+    publisher: &str,
+    from: &str,
+    anchors: Vec<(AnchorKind, String)>,
+) {
+    let words = product_words(name);
+    if words.is_empty() {
+        return;
+    }
+    let one = known.entry(together(&words)).or_default();
+    if one.name.is_empty() {
+        one.name = plain_name(name, &words);
+    }
+    if one.publisher.is_empty() {
+        one.publisher = publisher.to_owned();
+    }
+    one.anchors.extend(anchors.into_iter().filter(|(_, value)| !value.is_empty()).map(|(kind, value)| Anchor {
+        kind,
+        value,
+        from: from.to_owned(),
+    }));
+    one.from.push(from.to_owned());
+}
+
 pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[PackageFile]) -> BTreeMap<String, Known> {
     let mut known: BTreeMap<String, Known> = BTreeMap::new();
-    let mut add = |name: &str, publisher: &str, from: String, anchors: Vec<(AnchorKind, String)>| {
-        let words = product_words(name);
-        if words.is_empty() {
-            return;
-        }
-        let is_of_store = from.starts_with(STORE_PACKAGE);
-        let one = known.entry(together(&words)).or_insert_with(|| Known { is_of_store, ..Known::default() });
-        one.is_of_store &= is_of_store;
-        if one.name.is_empty() {
-            one.name = plain_name(name, &words);
-        }
-        if one.publisher.is_empty() {
-            one.publisher = publisher.to_owned();
-        }
-        one.anchors.extend(anchors.into_iter().filter(|(_, value)| !value.is_empty()).map(|(kind, value)| Anchor {
-            kind,
-            value,
-            from: from.clone(),
-        }));
-        one.from.push(from);
-    };
     let registry = &survey.registry;
     for list in uninstall_keys(survey) {
         for key in registry.subkeys(&list) {
@@ -232,7 +235,7 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
             if let Ok(code) = registry.name(key).parse::<Guid>() {
                 anchors.push((AnchorKind::ProductCode, code.to_string()));
             }
-            add(&name, &publisher, "the list of programs".to_owned(), anchors);
+            add_to(&mut known, &name, &publisher, "the list of programs", anchors);
         }
     }
     for (code, product) in &registered.products {
@@ -244,14 +247,15 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
             (AnchorKind::InstallFolder, folder.to_owned()),
         ];
         anchors.extend(product.upgrade_codes.iter().map(|code| (AnchorKind::UpgradeCode, code.to_string())));
-        add(&product.name, &product.publisher, "the package installer's registrations".to_owned(), anchors);
+        let from = "the package installer's registrations";
+        add_to(&mut known, &product.name, &product.publisher, from, anchors);
     }
     for told in &survey.contents {
         let from = || format!("the file {}", survey.files.path(told.file));
         match &told.content {
             Content::Program(version) => {
                 let anchors = vec![(AnchorKind::Publisher, version.company.clone())];
-                add(without_setup(&version.product), &version.company, from(), anchors);
+                add_to(&mut known, without_setup(&version.product), &version.company, &from(), anchors);
             }
             Content::Package(package) => {
                 let anchors = vec![
@@ -259,20 +263,10 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
                     (AnchorKind::UpgradeCode, package.upgrade.clone()),
                     (AnchorKind::Publisher, package.manufacturer.clone()),
                 ];
-                add(&package.name, &package.manufacturer, from(), anchors);
+                add_to(&mut known, &package.name, &package.manufacturer, &from(), anchors);
             }
             Content::Task(_) | Content::Patch(_) | Content::Inf(_) => {}
         }
-    }
-    for package in store_packages(survey).into_iter().filter(|one| !is_store_package(&one.full_name)) {
-        // Where what people call it stands in a resource, its own name is what there is.
-        let own_name = package.full_name.split('_').next().unwrap_or_default();
-        let (publisher, name) = match package.title.as_str() {
-            "" => own_name.split_once('.').unwrap_or(("", own_name)),
-            title => ("", title),
-        };
-        let anchors = vec![(AnchorKind::Publisher, publisher.to_owned())];
-        add(name, publisher, format!("{STORE_PACKAGE}{}", package.full_name), anchors);
     }
     for file in packages {
         let package = &file.package;
@@ -283,7 +277,21 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
         ];
         anchors.extend(package_file_types(package).map(|extension| (AnchorKind::FileType, extension)));
         anchors.extend(package.upgrade_code.map(|code| (AnchorKind::UpgradeCode, code.to_string())));
-        add(&package.name, &package.manufacturer, format!("the package {}", file.path), anchors);
+        add_to(&mut known, &package.name, &package.manufacturer, &format!("the package {}", file.path), anchors);
+    }
+    let told: BTreeSet<String> = known.keys().cloned().collect();
+    for package in store_packages(survey).into_iter().filter(|one| !is_store_package(&one.full_name)) {
+        // Where what people call it stands in a resource, its own name is what there is.
+        let own_name = package.full_name.split('_').next().unwrap_or_default();
+        let (publisher, name) = match package.title.as_str() {
+            "" => own_name.split_once('.').unwrap_or(("", own_name)),
+            title => ("", title),
+        };
+        let anchors = vec![(AnchorKind::Publisher, publisher.to_owned())];
+        add_to(&mut known, name, publisher, &format!("the store package {}", package.full_name), anchors);
+    }
+    for (name, one) in &mut known {
+        one.is_of_store = !told.contains(name);
     }
     known
 }

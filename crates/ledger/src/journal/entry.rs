@@ -178,6 +178,9 @@ pub enum Entry {
     Installed {
         /// The payload.
         payload: String,
+        /// Its copy in the case folder, where that was run.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        copy: Option<String>,
         /// Digest of the payload.
         digest: String,
         /// Its exit code.

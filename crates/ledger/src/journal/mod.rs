@@ -309,13 +309,15 @@ impl Journal {
         last.flatten()
     }
 
-    /// The payload of the last install that finished, if nothing was taken or put back since. A run that failed after it
-    /// leaves what it was.
-    pub fn installed_since(&self) -> Option<&str> {
+    /// The payload of the last install that finished, if nothing was taken or put back since, and its copy in the case
+    /// where that was run. A run that failed after it leaves what it was.
+    pub fn installed_since(&self) -> Option<(&str, Option<&str>)> {
         let mut last = None;
         for entry in self.entries() {
             match entry {
-                Entry::Installed { payload, code, .. } if is_success(*code) => last = Some(payload.as_str()),
+                Entry::Installed { payload, copy, code, .. } if is_success(*code) => {
+                    last = Some((payload.as_str(), copy.as_deref()));
+                }
                 // A file that is put right leaves the install what it is.
                 Entry::Intent { kind: StepKind::ReplaceFile, .. } => {}
                 Entry::Intent { .. } | Entry::Undone { .. } => last = None,

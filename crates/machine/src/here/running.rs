@@ -44,7 +44,7 @@ impl Here {
         let wanted = fold(image);
         let all = process::all().map_err(MachineError::io(image))?;
         // A process in which a service runs is the manager of services' to end.
-        let services = service::all().map_err(MachineError::io(image))?;
+        let services = service::all().map_err(MachineError::io("the services"))?;
         let is_it = |one: &process::Found| {
             one.image.as_deref().is_some_and(|image| fold(image) == wanted)
                 && !services.iter().any(|service| service.running && service.pid == Some(one.pid))

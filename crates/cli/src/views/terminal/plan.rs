@@ -53,7 +53,7 @@ pub fn plan_differs(found: &Differences<'_>, width: Option<usize>) -> String {
     out
 }
 
-/// Names the steps whose places have changed since the plan was made.
+/// Names the steps that no longer find what the plan was made for.
 pub fn plan_age(is_over: bool, gone: &[&str], changed: &[&str], width: Option<usize>) -> String {
     const ANEW: &str = "`stubble plan --anew` plans what is there now.";
     let both = [("gone", gone), ("changed", changed)];

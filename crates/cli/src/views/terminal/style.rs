@@ -3,7 +3,7 @@
 use anstyle::{AnsiColor, Style};
 use stubble_core::model::text::shown;
 
-use crate::errors::Told;
+use crate::errors::Explained;
 
 pub const STRONG: Style = Style::new().bold();
 pub const QUIET: Style = Style::new().dimmed();
@@ -82,10 +82,10 @@ pub fn row(columns: &[(&str, usize, Style)], last: &str, width: Option<usize>) -
 }
 
 /// An error: what is, more of it, what to do.
-pub fn failure(told: &Told) -> String {
-    let mut out = format!("{} {}\n", styled(BAD, "stubble:"), shown(&told.message).replace("<U+000A>", "\n  "));
-    for detail in &told.details {
+pub fn failure(explained: &Explained) -> String {
+    let mut out = format!("{} {}\n", styled(BAD, "stubble:"), shown(&explained.message).replace("<U+000A>", "\n  "));
+    for detail in &explained.details {
         out.push_str(&format!("  {}\n", shown(detail)));
     }
-    out + &format!("{} {}\n", styled(STRONG, "What to do:"), told.advice)
+    out + &format!("{} {}\n", styled(STRONG, "What to do:"), explained.advice)
 }
