@@ -130,8 +130,12 @@ impl Stage {
             Before::Run(args) => drop(self.run(args)),
             Before::Remove(file) if at(file).is_dir() => fs::remove_dir_all(at(file)).unwrap(),
             Before::Remove(file) => fs::remove_file(at(file)).unwrap(),
+            // The time stays: it is in the digest of the places that must not change.
             Before::Cut { file, to } => {
-                fs::File::options().write(true).open(at(file)).unwrap().set_len(*to).unwrap();
+                let cut = fs::File::options().write(true).open(at(file)).unwrap();
+                let time = cut.metadata().unwrap().modified().unwrap();
+                cut.set_len(*to).unwrap();
+                cut.set_modified(time).unwrap();
             }
             Before::Write { file, text } => {
                 fs::create_dir_all(at(file).parent().unwrap()).unwrap();
