@@ -131,7 +131,7 @@ pub struct Report {
 }
 
 /// Start a case.
-#[derive(Debug, Default, Group)]
+#[derive(Clone, Debug, Default, Group)]
 pub struct Open {
     /// The product's name as you know it, a path, a program that runs, a service, a device or a code
     #[arg(required_unless_present_any = ["payload", "log", "footprint"], default_value = "", hide_default_value = true)]
@@ -139,7 +139,7 @@ pub struct Open {
     /// The machine: here, disk:DIR (with its other drives: disk:DIR,D=DIR), capture:FILE or bench:DIR
     #[arg(long, value_name = "MACHINE")]
     pub on: String,
-    /// The installer that you mean to run, by its path on the machine
+    /// The installer that you mean to run, by its path on the machine; for a capture, on this computer
     #[arg(long, value_name = "PATH")]
     pub payload: Option<String>,
     /// A log of its installer, on this computer: whose it is, and what was written
@@ -247,6 +247,10 @@ pub struct Plan {
     /// product's own lists of checksums say, where their content is elsewhere on the machine
     #[arg(long)]
     pub repair: bool,
+    /// Make a new plan that only takes what a store package keeps for its users, so that it starts as new; the package
+    /// stays
+    #[arg(long, conflicts_with = "repair")]
+    pub reset: bool,
     /// Which remnants a new plan is for, or which of its steps are shown.
     #[command(flatten)]
     pub narrow: Narrow,

@@ -115,6 +115,12 @@ pub enum CliError {
     /// No payload is known.
     #[error("no installer for {0} is known")]
     NoPayload(String),
+    /// A store package is to be repaired.
+    #[error("{0} is a store package, which Windows itself repairs")]
+    RepairedByWindows(String),
+    /// A store package is to be reset that keeps nothing.
+    #[error("no store package of {0} keeps anything for a user")]
+    NoStoreData(String),
     /// The plan is refused.
     #[error(transparent)]
     Plan(#[from] PlanError),
@@ -273,6 +279,14 @@ pub fn explain(error: &CliError) -> Explained {
         CliError::NotInstalled(_) => advised("`stubble install` installs it.", Exit::Usage),
         CliError::NoName(_) => advised("Give the product's name as well: `stubble open NAME …`.", Exit::Usage),
         CliError::NoProgram => advised("Name it: `stubble confirm --start PROGRAM`.", Exit::Usage),
+        CliError::RepairedByWindows(_) => advised(
+            "Choose Repair in Windows' settings, under its advanced options: what it keeps for its users stays. \
+             `stubble plan --reset` takes that, and `stubble plan` takes the package. Nothing was changed.",
+            Exit::No,
+        ),
+        CliError::NoStoreData(_) => {
+            advised("`stubble plan` makes the plan that takes the product itself. Nothing was changed.", Exit::No)
+        }
         CliError::NoPayload(_) => advised("Name it: `stubble install PATH`.", Exit::Usage),
         CliError::Plan(plan) => plan_explained(plan, &advised),
         CliError::HalfDone => advised("`stubble resume` finishes it. Nothing was changed.", Exit::Stopped),
@@ -393,6 +407,7 @@ fn machine_explained(error: &MachineError, advised: &dyn Fn(&str, Exit) -> Expla
         MachineError::Package { .. } => "Put the original package back in its place.",
         MachineError::Capture { .. } => "Take the capture again.",
         MachineError::Absent(_) => "Check the path.",
+        MachineError::NotInCapture(_) => "Copy the installer to this computer, and name it by its path here.",
         MachineError::DriveNotHere(_) => {
             "Connect that drive, or name it with the disk (`disk:DIR,D=DIR`). What it holds was not touched."
         }
@@ -405,7 +420,7 @@ fn machine_explained(error: &MachineError, advised: &dyn Fn(&str, Exit) -> Expla
         MachineError::Io { .. } => "Check the disk.",
     };
     let exit = match error {
-        MachineError::Absent(_) | MachineError::Refused { .. } => Exit::Usage,
+        MachineError::Absent(_) | MachineError::NotInCapture(_) | MachineError::Refused { .. } => Exit::Usage,
         _ => Exit::Unreadable,
     };
     advised(advice, exit)

@@ -89,6 +89,18 @@ pub fn full(on: &str) -> Result<String, CliError> {
     Ok(on)
 }
 
+/// An installer's path as it is kept in a case: on a machine as it was given; with a capture it is a file of this
+/// computer, and means the same from any folder.
+pub fn kept_installer(payload: &str, on: &str) -> Result<String, CliError> {
+    match split(on)? {
+        (CAPTURE, _) if Path::new(payload).exists() => {
+            let full = std::path::absolute(payload);
+            Ok(full.map_err(|source| CliError::Io { path: payload.into(), source })?.display().to_string())
+        }
+        _ => Ok(payload.to_owned()),
+    }
+}
+
 /// A disk's folder, and those of that machine's other drives: `/mnt/c,D=/mnt/d`.
 fn drives(folders: &str) -> (&str, Vec<(String, &str)>) {
     let starts_drive = |at: &usize| {

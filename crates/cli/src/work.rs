@@ -321,9 +321,12 @@ pub fn downloaded_packages(machine: &dyn Observe, survey: &Survey) -> Vec<Packag
         for file in survey.files.children(folder) {
             let path = survey.files.path(file);
             let is_package = survey.files.data(file).kind == EntryKind::File && path.to_lowercase().ends_with(".msi");
-            if is_package && let Ok((file, _)) = read_package(machine, &path) {
-                found.push(file);
+            if !is_package {
+                continue;
             }
+            let Ok(content) = machine.read_file(&path, LARGEST_PACKAGE) else { continue };
+            let file = InstallerFile { path, copy: None, content };
+            found.extend(file.understood().ok().and_then(Installer::into_package).map(|(file, _)| file));
         }
     }
     found

@@ -15,12 +15,12 @@ use stubble_machine::bench::{Bench, demo, world};
 use stubble_machine::durable::CRASH_AT;
 use stubble_worlds::product::{Product, Setup};
 
-struct Job {
+pub struct Job {
     folder: tempfile::TempDir,
 }
 
 impl Job {
-    fn new(world: &str) -> Self {
+    pub fn new(world: &str) -> Self {
         let folder = stubble_worlds::scratch();
         let text = match world {
             "demo" => demo::WORLD.to_owned(),
@@ -29,12 +29,12 @@ impl Job {
         Self::of(&text, &demo::package, folder)
     }
 
-    fn of(world: &str, package: &dyn Fn(&str) -> Option<String>, folder: tempfile::TempDir) -> Self {
+    pub fn of(world: &str, package: &dyn Fn(&str) -> Option<String>, folder: tempfile::TempDir) -> Self {
         world::build(world, package, &folder.path().join("bench")).unwrap();
         Self { folder }
     }
 
-    fn at(&self, path: &str) -> PathBuf {
+    pub fn at(&self, path: &str) -> PathBuf {
         self.folder.path().join(path)
     }
 
@@ -54,7 +54,7 @@ impl Job {
     }
 
     /// Runs a command that must end with this exit code; gives back what it printed.
-    fn must(&self, args: &[&str], exit: i32) -> String {
+    pub fn must(&self, args: &[&str], exit: i32) -> String {
         let output = self.run(args);
         let (out, err) = (String::from_utf8(output.stdout).unwrap(), String::from_utf8(output.stderr).unwrap());
         assert_eq!(output.status.code(), Some(exit), "{args:?}:\n{out}\n{err}");
@@ -241,6 +241,65 @@ fn a_job_across_a_restart() {
     assert!(status.contains("all is as it should be") && !status.contains("borrowed"), "{status}");
 }
 
+/// The boot settings of a machine, as far as they say which Windows starts.
+const BOOT_SETTINGS: &str = r#"
+[[key]]
+path = 'HKLM\BCD00000000\Objects\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\Elements\23000003'
+values = { Element = "{b2f4c6d8-0a1e-4b3c-9d5f-7e8091a2b3c4}" }
+
+[[key]]
+path = 'HKLM\BCD00000000\Objects\{b2f4c6d8-0a1e-4b3c-9d5f-7e8091a2b3c4}\Elements\12000004'
+values = { Element = "Windows 10" }
+"#;
+
+/// What holds a file of the product open does not run in safe mode, so that nothing has to wait for another start.
+#[test]
+fn a_safe_start_between_clearing_and_install() {
+    let job = Job::of(&format!("{}\n{BOOT_SETTINGS}", demo::WORLD), &demo::package, stubble_worlds::scratch());
+    job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    job.decide();
+    job.must(&["borrow", "safe-mode", "--yes"], 0);
+    job.must(&["restart", "--yes"], 0);
+    let running = |job: &Job| job.survey().running.processes.iter().any(|one| one.image.contains("batchclock"));
+    assert!(!running(&job), "a program of another maker runs in safe mode");
+    job.must(&["clear", "--yes"], 0);
+    job.must(&["install", "--yes"], 0);
+    let receipt = job.must(&["confirm"], 1);
+    assert!(receipt.contains("safe mode"), "{receipt}");
+    job.must(&["giveback", "--yes"], 0);
+    job.must(&["restart", "--yes"], 0);
+    assert!(running(&job));
+    let receipt = job.must(&["confirm"], 0);
+    assert!(receipt.contains("Installed right") && receipt.contains("0 of"), "{receipt}");
+}
+
+/// A footprint says which product of a suite goes first, whatever order their names or registrations would have.
+#[test]
+fn the_products_of_a_suite_go_in_the_order_that_its_footprint_states() {
+    let (suite, add_in) = ("Quernlight Scale Desk", "Fennelgate Label Bridge");
+    for [first, second] in [[suite, add_in], [add_in, suite]] {
+        let job = Job::new("installed.toml");
+        let print = format!(
+            "format = \"stubble.footprint/1\"\nname = \"{suite}\"\npublisher = \"Fennelgate Instruments\"\n\
+             uninstall_order = [{{ name = \"{first}\" }}, {{ name = \"{second}\" }}]\n"
+        );
+        fs::write(job.at("suite.toml"), print).unwrap();
+        let payload = "C:\\Setup\\scale-desk-5.1.msi";
+        let open = ["open", suite, "--on", "bench:bench", "--scope", "publisher", "--footprint", "suite.toml"];
+        job.must(&[&open[..], &["--payload", payload]].concat(), 0);
+        job.must(&["plan", "--decide", "take"], 0);
+        job.must(&["clear", "--yes"], 0);
+        let json: serde_json::Value = serde_json::from_str(&job.must(&["plan", "--json"], 0)).unwrap();
+        let steps = json["step"].as_array().unwrap();
+        let ran = steps.iter().filter(|step| step["kind"] == "uninstall");
+        let ran: Vec<&str> = ran.map(|step| step["title"].as_str().unwrap()).collect();
+        assert!(ran.len() == 2 && ran[0].starts_with(first) && ran[1].starts_with(second), "{ran:?}");
+        job.must(&["install", "--yes"], 0);
+        let receipt = job.must(&["confirm"], 0);
+        assert!(receipt.contains("Installed right"), "{receipt}");
+    }
+}
+
 #[test]
 fn a_program_that_two_people_have_for_themselves() {
     let job = Job::new("per-user.toml");
@@ -307,52 +366,6 @@ fn damaged_content_is_put_right_and_nothing_else() {
     assert_eq!(fs::read(job.at(DESK)).unwrap(), whole);
     let receipt = job.must(&["confirm"], 0);
     assert!(receipt.contains("Put right: 1 file"), "{receipt}");
-}
-
-/// A job at a terminal: what a person types, in the order in which it is read.
-#[cfg(unix)]
-impl Job {
-    fn typed(&self, command: &str, answers: &str, exit: i32) -> String {
-        use std::io::Write;
-        // Gives the program a terminal of 100 columns.
-        let line = format!("stty cols 100 rows 40 -echo; {} {command}", env!("CARGO_BIN_EXE_stubble"));
-        let mut child = Command::new("script")
-            .args(["-qefc", &line, "/dev/null"])
-            .current_dir(self.folder.path())
-            .env_remove("STUBBLE_CASE")
-            .env("NO_COLOR", "1")
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
-        child.stdin.take().unwrap().write_all(answers.as_bytes()).unwrap();
-        let output = child.wait_with_output().unwrap();
-        let text = String::from_utf8_lossy(&output.stdout).replace('\r', "");
-        assert_eq!(output.status.code(), Some(exit), "{text}");
-        text
-    }
-}
-
-#[cfg(unix)]
-#[test]
-fn questions_are_explained_and_what_was_decided_is_kept_when_the_job_goes_on() {
-    let job = Job::new("demo");
-    let mend = "mend 'scale desk' --on bench:bench";
-    // Enter goes on behind the long stages; then the question about somebody else's program.
-    let output = job.typed(mend, "\n\n?\nwhy\nshow\nhuh\nq\n", 1);
-    for part in ["s01: end process", "Do it? [yes, no, why", "holds C:\\ProgramData", "kept"] {
-        assert!(output.contains(part), "{part}: {output}");
-    }
-    assert_eq!(output.matches("later  it stays for now").count(), 2, "what is no answer is explained: {output}");
-    job.must(&["plan", "--keep", "C:\\ProgramData\\Fennelgate\\Weigh 3", "--because", "for the audit"], 0);
-
-    // The same words go on at the plan, with what was decided by hand, and ask only what is undecided.
-    let output = job.typed(mend, "y\n\ny\ny\n", 0);
-    assert!(output.contains("Going on with the case") && output.contains("decided by you: for the audit"), "{output}");
-    let receipt = job.must(&["confirm"], 0);
-    assert!(receipt.contains("you decided so: for the audit"), "{receipt}");
-    assert!(job.at("bench/disk/ProgramData/Fennelgate/Weigh 3").is_dir());
-    assert!(!job.at("bench/disk/Program Files (x86)/Fennelgate").exists());
 }
 
 #[test]

@@ -7,4 +7,6 @@ mod judges;
 mod looks;
 mod staged;
 mod two_writers;
+#[cfg(unix)]
+mod typed;
 mod undo;

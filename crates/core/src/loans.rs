@@ -92,9 +92,16 @@ const SAFE_BOOT: &str = "25000080";
 const ADAPTERS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
 const HARDWARE: u32 = 4;
 const SWITCHED_OFF_DEVICE: u32 = 1;
-/// Where programs are given compatibility settings, and the one for Windows 8.
+/// The loan that lets the package installer's service start, and that service.
+pub(crate) const INSTALLER_SERVICE: &str = "installer-service";
+const PACKAGE_INSTALLER: &str = "msiserver";
+/// `Start` of a service that starts when it is asked for.
+const ON_DEMAND: u32 = 3;
+/// Where programs are given compatibility settings, the one for Windows 8, and the one that has a program ask for an
+/// administrator's rights.
 const LAYERS: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\AppCompatFlags\\Layers";
 const OLDER_WINDOWS: &str = "~ WIN8RTM";
+const AS_ADMINISTRATOR: &str = "RUNASADMIN";
 /// What the system writes for a startup entry that is switched off.
 const SWITCHED_OFF: [u8; 12] = [3, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
 
@@ -146,6 +153,8 @@ pub fn offered(survey: &Survey, trace: &Trace, payload: Option<&str>) -> Vec<Loa
         changes: services(survey, trace),
     });
     loans.extend(safe_mode(survey));
+    loans.extend(installer_service(survey));
+    loans.extend(payload.filter(|path| fold(path).ends_with(".EXE")).map(|path| as_administrator(survey, path)));
     loans.extend(payload.map(|payload| Loan {
         name: "compatibility".to_owned(),
         title: format!("{payload} is told that this is an older Windows"),
@@ -201,11 +210,44 @@ fn safe_mode(survey: &Survey) -> Option<Loan> {
     })
 }
 
-/// Safe mode that somebody has left switched on.
-fn left_in_safe_mode(survey: &Survey) -> Option<LeftBehind> {
+/// The package installer's service, where it is disabled, starts when a package is installed.
+fn installer_service(survey: &Survey) -> Option<Loan> {
+    let key = format!("{}\\{PACKAGE_INSTALLER}", survey.facts.services_key());
+    let start = survey.registry.value(survey.registry.key(&key)?, "Start")?.dword()?;
+    (start == DISABLED).then(|| Loan {
+        name: INSTALLER_SERVICE.to_owned(),
+        title: "the package installer's service may start".to_owned(),
+        good_for: "packages can be installed, also where the service is disabled for good".to_owned(),
+        changes: vec![Lent::Value { key, value: RegValue::dword("Start", ON_DEMAND) }],
+    })
+}
+
+/// A setup program asks for an administrator's rights whoever starts it; its other compatibility settings stay.
+fn as_administrator(survey: &Survey, program: &str) -> Loan {
+    let settings = survey.registry.key(LAYERS).and_then(|key| survey.registry.text(key, program));
+    let settings = match settings.filter(|settings| !settings.trim().is_empty()) {
+        Some(settings) if settings.split(' ').any(|setting| setting == AS_ADMINISTRATOR) => settings,
+        Some(settings) => format!("{} {AS_ADMINISTRATOR}", settings.trim_end()),
+        None => format!("~ {AS_ADMINISTRATOR}"),
+    };
+    Loan {
+        name: "administrator".to_owned(),
+        title: format!("{program} asks for an administrator's rights whoever starts it"),
+        good_for: "a setup that does not ask for rights by itself can write where it must".to_owned(),
+        changes: vec![Lent::Value { key: LAYERS.to_owned(), value: RegValue::text(program, &settings) }],
+    }
+}
+
+/// The value by which Windows starts in safe mode, where it is set.
+pub fn safe_mode_value(survey: &Survey) -> Option<Place> {
     let key = format!("{}\\Elements\\{SAFE_BOOT}", loader(survey)?);
     survey.registry.value(survey.registry.key(&key)?, "Element")?;
-    Some(LeftBehind { place: Place::value(key, "Element"), meaning: "Windows starts in safe mode".to_owned() })
+    Some(Place::value(key, "Element"))
+}
+
+/// Safe mode that somebody has left switched on.
+fn left_in_safe_mode(survey: &Survey) -> Option<LeftBehind> {
+    Some(LeftBehind { place: safe_mode_value(survey)?, meaning: "Windows starts in safe mode".to_owned() })
 }
 
 fn belongs(trace: &Trace, place: &Place) -> bool {
@@ -258,7 +300,9 @@ pub fn may_set(key: &str, name: &str) -> bool {
     }
     match listed.names()[..] {
         ["HKLM", "SYSTEM", SET, "ENUM", _, _, _] => name == "CONFIGFLAGS",
-        ["HKLM", "SYSTEM", SET, "SERVICES", service] => name == "START" && !is_service(service),
+        ["HKLM", "SYSTEM", SET, "SERVICES", service] => {
+            name == "START" && (service == fold(PACKAGE_INSTALLER) || !is_service(service))
+        }
         ["HKLM", "SYSTEM", SET, "CONTROL", "SAFEBOOT", "NETWORK", "MSISERVER"] => name.is_empty(),
         [.., "CURRENTVERSION", "EXPLORER", "STARTUPAPPROVED", "RUN" | "RUN32"] => true,
         ["HKLM", "BCD00000000", "OBJECTS", _, "ELEMENTS", SAFE_BOOT] => name == "ELEMENT",

@@ -96,6 +96,9 @@ pub enum MachineError {
     /// This kind of machine cannot do that.
     #[error("{0} is not possible on this kind of machine")]
     Unsupported(&'static str),
+    /// An installer that is not on this computer, while the machine is a capture.
+    #[error("there is no file {0} on this computer, and a capture holds no contents of files")]
+    NotInCapture(String),
     /// What is asked for lies on a drive of the machine that is not here.
     #[error("the drive of {0} is not here")]
     DriveNotHere(String),

@@ -5,6 +5,7 @@ use std::io::{Cursor, Read};
 use std::path::{Path, PathBuf};
 
 use stubble_core::logs::{LogError, Outcome, Run, Said, context, diagnose, follow, leads_of};
+use stubble_core::model::PlaceKind;
 use stubble_core::trace::trace;
 use stubble_ledger::{Case, Entry};
 
@@ -18,11 +19,13 @@ use crate::{Exit, Ui};
 
 /// The largest log that is fetched from a machine.
 const LARGEST_LOG: u64 = 512 << 20;
+/// The event log of store packages, by its publicly documented channel.
+const STORE_LOG: &str = "Microsoft-Windows-AppXDeploymentServer%4Operational.evtx";
 
 pub fn run(args: &Diagnose, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let mut work = if Case::is_in(&settings.case) { Some(Work::begin(settings)?) } else { None };
     let names = match args.logs.is_empty() {
-        true => vec![last_log(work.as_ref()).ok_or(CliError::NoLog)?],
+        true => own_logs(work.as_ref())?,
         false => args.logs.clone(),
     };
     let mut logs = Vec::new();
@@ -36,6 +39,20 @@ pub fn run(args: &Diagnose, settings: &Settings, ui: &mut Ui) -> Result<Exit, Cl
     let done = Diagnosed { logs, computer: work.map(|work| work.survey.facts.computer) };
     show(&done, settings, ui, terminal::diagnosed);
     Ok(if any { Exit::No } else { Exit::Done })
+}
+
+/// The logs that are read where none is named: of the last setup that ran in the case, and of the system for a store
+/// package.
+fn own_logs(work: Option<&Work>) -> Result<Vec<String>, CliError> {
+    let logs: Vec<String> = last_log(work).into_iter().chain(work.and_then(store_log)).collect();
+    if logs.is_empty() { Err(CliError::NoLog) } else { Ok(logs) }
+}
+
+/// The event log in which the system notes how store packages were deployed, where the product is one of them.
+fn store_log(work: &Work) -> Option<String> {
+    let is_store = work.trace().remnants.iter().any(|one| one.place.kind == PlaceKind::StorePackage);
+    let path = format!("{}\\System32\\winevt\\Logs\\{STORE_LOG}", work.survey.facts.windows);
+    (is_store && work.survey.files.find(&path).is_some()).then_some(path)
 }
 
 /// The log of the last setup that ran in the case.

@@ -18,13 +18,15 @@ use crate::args::{Open, Scope};
 use crate::documents::{Ambiguous, Opened};
 use crate::errors::CliError;
 use crate::finding::find_payloads;
-use crate::machines::{full, machine};
+use crate::machines::{full, kept_installer, machine};
 use crate::views::terminal;
 use crate::work::{FOOTPRINT, Installer, Settings, downloaded_packages, read_footprint, read_package};
 use crate::{Exit, Ui};
 
 pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let on = full(&args.on)?;
+    let kept = args.payload.as_deref().map(|payload| kept_installer(payload, &on)).transpose()?;
+    let args = &Open { payload: kept, ..args.clone() };
     let machine = machine(&on, &settings.case)?;
     let survey = machine.observe().survey()?;
     let registered = Registered::read(&survey);

@@ -1,11 +1,12 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
 use stubble_core::content::checked_list;
+use stubble_core::model::PlaceKind;
 use stubble_core::plan::{
     Decided, Meets, Plan, Previewed, ask_again, build_in_order, by_hand, carry_over, differences, is_rewritten, parse,
     preview, repair, repair_by_lists, to_toml,
 };
-use stubble_core::trace::Trace;
+use stubble_core::trace::{Decision, Trace};
 use stubble_ledger::LedgerError;
 use stubble_machine::MachineError;
 
@@ -53,7 +54,11 @@ pub fn planned(work: &mut Work, args: &args::Plan, ui: &mut Ui) -> Result<Plan, 
     };
     let decides = !(args.take.is_empty() && args.keep.is_empty()) || args.decide.is_some();
     match old {
-        Some(text) if !args.anew && (!args.repair || decides && parse(&text).is_ok_and(|plan| plan.is_repair())) => {
+        Some(text)
+            if !args.anew
+                && !args.reset
+                && (!args.repair || decides && parse(&text).is_ok_and(|plan| plan.is_repair())) =>
+        {
             let mut plan = work.checked(&text)?;
             if decides {
                 adopt_edits(work)?;
@@ -69,9 +74,10 @@ pub fn planned(work: &mut Work, args: &args::Plan, ui: &mut Ui) -> Result<Plan, 
 
 /// Makes a new plan, with what was decided before.
 fn made(work: &mut Work, args: &args::Plan, old: Option<&str>, ui: &mut Ui) -> Result<Plan, CliError> {
-    let mut plan = match args.repair {
-        true => repair_plan(work, ui)?,
-        false => removal_plan(work, args)?,
+    let mut plan = match (args.repair, args.reset) {
+        (true, _) => repair_plan(work, ui)?,
+        (_, true) => reset_plan(work, args)?,
+        _ => removal_plan(work, args)?,
     };
     let rewritten = adopt_edits(work)?;
     carry_over(&mut plan, &work.case.journal.decided());
@@ -107,6 +113,22 @@ fn removal_plan(work: &Work, args: &args::Plan) -> Result<Plan, CliError> {
     trace.remnants.retain(|remnant| wanted.has(remnant));
     let order = work.footprint()?.unwrap_or_default().uninstall_order;
     Ok(build_in_order(&work.survey, &work.registered, &trace, &work.case.about.subject.name, &order))
+}
+
+/// The steps that take what a store package keeps for its users, and leave the package.
+fn reset_plan(work: &Work, args: &args::Plan) -> Result<Plan, CliError> {
+    let subject = &work.case.about.subject.name;
+    let wanted = Wanted::of(&args.narrow, work)?;
+    let mut trace = work.trace();
+    trace.remnants.retain(|remnant| remnant.is_store_data() && wanted.has(remnant));
+    if trace.remnants.is_empty() {
+        return Err(CliError::NoStoreData(subject.clone()));
+    }
+    for remnant in &mut trace.remnants {
+        remnant.decision = Decision::Remove;
+        remnant.reason = "the package is to start as new, without what it keeps".to_owned();
+    }
+    Ok(build_in_order(&work.survey, &work.registered, &trace, subject, &[]))
 }
 
 /// Notes what a person has decided in the plan's file. Tells whether they have edited more of it than decisions.
@@ -172,7 +194,11 @@ fn repair_plan(work: &Work, ui: &mut Ui) -> Result<Plan, CliError> {
     let subject = &work.case.about.subject.name;
     let Some(path) = work.case.about.payload.clone() else {
         let plan = repair_plan_by_lists(work, ui)?;
-        return plan.ok_or_else(|| CliError::NoPayload(subject.clone()));
+        let is_store = || work.trace().remnants.iter().any(|one| one.place.kind == PlaceKind::StorePackage);
+        return plan.ok_or_else(|| match is_store() {
+            true => CliError::RepairedByWindows(subject.clone()),
+            false => CliError::NoPayload(subject.clone()),
+        });
     };
     let Some((file, bytes)) = work.installer(&path)?.into_package() else {
         return repair_plan_by_lists(work, ui)?.ok_or(CliError::Program(path));

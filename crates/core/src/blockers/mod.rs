@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::content::checked_list::CheckedList;
 use crate::content::inf::Inf;
 use crate::footprint::Footprint;
+use crate::loans::offered;
 use crate::logs::{self, Run};
 use crate::model::access::AccessList;
 use crate::model::{Guid, Place};
@@ -60,6 +61,9 @@ pub struct Blocker {
     pub evidence: Vec<String>,
     /// What to do.
     pub advice: String,
+    /// Name of the loan that takes it out of the way until the install is done, if the machine can lend it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub loan: Option<String>,
     /// Whether the log that was read in this case names it as its reason.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub explains_log: bool,
@@ -111,8 +115,10 @@ pub fn check(
     let prediction = known.payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
     let situation = Situation { survey, registered, subject, trace, known, prediction };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
+    let offered = offered(survey, trace, known.payload.map(|(path, _)| path));
     for blocker in &mut found {
         explains(blocker, known.log);
+        blocker.loan = blocker.loan.take().filter(|name| offered.iter().any(|loan| loan.name == *name));
     }
     // Of equal severity, what the log names as its reason goes first.
     found.sort_by_key(|blocker| (blocker.severity, !blocker.explains_log));

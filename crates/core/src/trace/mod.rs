@@ -199,6 +199,11 @@ impl Remnant {
     pub fn is_detected(&self) -> bool {
         self.evidence.iter().any(|evidence| evidence.rule == "detected")
     }
+
+    /// Whether it is what a store package keeps for one of its users.
+    pub fn is_store_data(&self) -> bool {
+        self.evidence.iter().any(|evidence| evidence.rule == "store-data")
+    }
 }
 
 /// A place next door that is somebody else's.

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use stubble_core::model::Place;
 use stubble_core::survey::Survey;
 
-use crate::{MachineError, Observe};
+use crate::{MachineError, Observe, elsewhere};
 
 /// A capture in a file.
 #[derive(Debug)]
@@ -34,6 +34,14 @@ impl Observe for Capture {
 
     fn read_file(&self, _path: &str, _most: u64) -> Result<Vec<u8>, MachineError> {
         Err(MachineError::Unsupported("reading the content of a file"))
+    }
+
+    /// A capture holds no contents: the installer is a file of this computer.
+    fn read_installer(&self, path: &str, most: u64) -> Result<Vec<u8>, MachineError> {
+        match elsewhere::content(Path::new(path), path, most) {
+            Err(MachineError::Absent(path)) => Err(MachineError::NotInCapture(path)),
+            content => content,
+        }
     }
 
     fn digests(&self, paths: &[String]) -> Vec<Option<String>> {

@@ -188,11 +188,12 @@ impl Alter for Here {
         self.edit().holder(key)
     }
 
-    /// Whether a device is switched on is the system's to change: it would not notice otherwise.
+    /// Whether a device is switched on and how a service starts are the system's to change: it would not notice
+    /// otherwise.
     fn lend_value(&self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
         let mut edit = self.edit();
         let before = edit.time_of(key);
-        self.switch_device(key, &value.name, Some(value))?;
+        self.have_noticed(key, &value.name, Some(value))?;
         let above = edit.lend(key, value)?;
         edit.commit()?;
         Ok(Above { before: before.unwrap_or(above.before), ..above })
@@ -206,7 +207,7 @@ impl Alter for Here {
         made: Option<&str>,
         above: Above,
     ) -> Result<(), MachineError> {
-        self.switch_device(key, name, was)?;
+        self.have_noticed(key, name, was)?;
         let mut edit = self.edit();
         edit.take_back(key, name, was, made, above)?;
         edit.commit()
@@ -281,8 +282,16 @@ impl Here {
         (identifier.split('\\').count() == 3).then_some(identifier)
     }
 
-    /// Has the system switch a device on or off as this value of the device's key is to say.
-    fn switch_device(&self, key: &str, name: &str, value: Option<&RegValue>) -> Result<(), MachineError> {
+    /// Has the system do by itself what it does not notice in the registry: a device that is switched on or off,
+    /// and how a service starts.
+    ///
+    /// Source: Microsoft's public documentation of `ChangeServiceConfig`: the manager of services reads its keys when
+    /// Windows starts.
+    fn have_noticed(&self, key: &str, name: &str, value: Option<&RegValue>) -> Result<(), MachineError> {
+        if let Some(service) = self.service_of(key).filter(|_| fold(name) == "START") {
+            let Some(start) = value.and_then(|value| dword_of(&value.data)) else { return Ok(()) };
+            return service::set_start(service, start).map_err(MachineError::io(format!("the service {service}")));
+        }
         let Some(identifier) = self.device_of(key).filter(|_| fold(name) == "CONFIGFLAGS") else { return Ok(()) };
         let flags = value.and_then(|value| dword_of(&value.data)).unwrap_or(0);
         device::switch(identifier, flags & SWITCHED_OFF == 0).map_err(MachineError::io(key))

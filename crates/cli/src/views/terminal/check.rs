@@ -23,6 +23,10 @@ pub fn checked(checked: &Checked, width: Option<usize>) -> String {
             out.push_str(&hang("      - ", &shown(evidence), width));
         }
         out.push_str(&hang(&format!("      {} ", styled(STRONG, "do:")), &shown(&blocker.advice), width));
+        if let Some(loan) = &blocker.loan {
+            let text = format!("`stubble borrow {loan}` takes it out of the way until `stubble giveback`.");
+            out.push_str(&hang(&format!("      {} ", styled(STRONG, "or:")), &text, width));
+        }
     }
     for gap in &checked.could_not_look {
         out.push_str(&hang(

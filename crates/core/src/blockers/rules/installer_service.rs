@@ -1,5 +1,6 @@
 use super::{Severity, blocker};
 use crate::blockers::{Blocker, Situation};
+use crate::loans::INSTALLER_SERVICE;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 
@@ -32,10 +33,11 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
         };
     };
     if registry.value(key, "Start").and_then(|value| value.dword()) == Some(4) {
-        return found(
+        let disabled = found(
             format!("the service {SERVICE} is disabled (Start is 4)"),
             "Set it to start on demand: `sc config msiserver start= demand` as administrator.",
         );
+        return disabled.into_iter().map(|blocker| blocker.lifted_by(INSTALLER_SERVICE)).collect();
     }
     match registry.text(key, "ImagePath") {
         Some(command) if !fold(&command).contains("MSIEXEC") => found(

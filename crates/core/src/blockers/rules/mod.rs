@@ -89,5 +89,22 @@ fn blocker(
     evidence: Vec<String>,
     advice: String,
 ) -> Blocker {
-    Blocker { id: String::new(), rule: rule.to_owned(), severity, title, place, evidence, advice, explains_log: false }
+    Blocker {
+        id: String::new(),
+        rule: rule.to_owned(),
+        severity,
+        title,
+        place,
+        evidence,
+        advice,
+        loan: None,
+        explains_log: false,
+    }
+}
+
+impl Blocker {
+    /// The same, with the loan that takes it out of the way.
+    fn lifted_by(self, loan: &str) -> Self {
+        Self { loan: Some(loan.to_owned()), ..self }
+    }
 }

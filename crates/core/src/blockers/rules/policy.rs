@@ -18,14 +18,19 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let number = |path: &str, name: &str| key(path).and_then(|key| registry.value(key, name)?.dword());
     let mut found = Vec::new();
     let mut add = |severity, title: &str, path: &str, name: &str, evidence: String| {
-        found.push(blocker(
+        let blocker = blocker(
             "policy",
             severity,
             title.to_owned(),
             Some(Place::value(path, name)),
             vec![evidence],
             "Ask who administers this PC; a policy that is changed here comes back.".to_owned(),
-        ));
+        );
+        found.push(match name {
+            "DisableMSI" => blocker.lifted_by("installer-policy"),
+            "AicEnabled" => blocker.lifted_by("any-source"),
+            _ => blocker,
+        });
     };
     let says = |path: &str, name: &str, value: u32| format!("{path} : {name} is {value}");
     match number(INSTALLER, "DisableMSI") {

@@ -9,13 +9,13 @@ use windows_sys::Win32::Foundation::{
     ERROR_SERVICE_NOT_ACTIVE,
 };
 use windows_sys::Win32::System::Services::{
-    CloseServiceHandle, ControlService, CreateServiceW, DeleteService, ENUM_SERVICE_STATUS_PROCESSW,
-    ENUM_SERVICE_STATUSW, EnumDependentServicesW, EnumServicesStatusExW, OpenSCManagerW, OpenServiceW,
-    QueryServiceStatus, QueryServiceStatusEx, SC_ENUM_PROCESS_INFO, SC_HANDLE, SC_MANAGER_CONNECT,
+    ChangeServiceConfigW, CloseServiceHandle, ControlService, CreateServiceW, DeleteService,
+    ENUM_SERVICE_STATUS_PROCESSW, ENUM_SERVICE_STATUSW, EnumDependentServicesW, EnumServicesStatusExW, OpenSCManagerW,
+    OpenServiceW, QueryServiceStatus, QueryServiceStatusEx, SC_ENUM_PROCESS_INFO, SC_HANDLE, SC_MANAGER_CONNECT,
     SC_MANAGER_CREATE_SERVICE, SC_MANAGER_ENUMERATE_SERVICE, SC_STATUS_PROCESS_INFO, SERVICE_ACTIVE,
-    SERVICE_CONTROL_STOP, SERVICE_DRIVER, SERVICE_ENUMERATE_DEPENDENTS, SERVICE_PAUSED, SERVICE_QUERY_STATUS,
-    SERVICE_RUNNING, SERVICE_START, SERVICE_STATE_ALL, SERVICE_STATUS, SERVICE_STATUS_PROCESS, SERVICE_STOP,
-    SERVICE_STOPPED, SERVICE_WIN32, StartServiceW,
+    SERVICE_CHANGE_CONFIG, SERVICE_CONTROL_STOP, SERVICE_DRIVER, SERVICE_ENUMERATE_DEPENDENTS, SERVICE_NO_CHANGE,
+    SERVICE_PAUSED, SERVICE_QUERY_STATUS, SERVICE_RUNNING, SERVICE_START, SERVICE_STATE_ALL, SERVICE_STATUS,
+    SERVICE_STATUS_PROCESS, SERVICE_STOP, SERVICE_STOPPED, SERVICE_WIN32, StartServiceW,
 };
 
 use super::{narrow, wide};
@@ -197,6 +197,17 @@ pub(in crate::here) fn start(name: &str) -> io::Result<bool> {
     }
     wait_for(&service, SERVICE_RUNNING)?;
     Ok(true)
+}
+
+/// Has the manager start a service otherwise from now on, by the number that is `Start` in its key. Does nothing where
+/// the manager knows no such service.
+pub(in crate::here) fn set_start(name: &str, start: u32) -> io::Result<()> {
+    let Some(service) = service(name, SERVICE_CHANGE_CONFIG)? else { return Ok(()) };
+    let same = SERVICE_NO_CHANGE;
+    // SAFETY: the service is open, and null leaves what is not named as it is.
+    done(unsafe {
+        ChangeServiceConfigW(service.0, same, start, same, null(), null(), null_mut(), null(), null(), null(), null())
+    })
 }
 
 /// Lets the manager forget a service.
