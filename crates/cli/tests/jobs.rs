@@ -273,6 +273,34 @@ fn a_safe_start_between_clearing_and_install() {
     assert!(receipt.contains("Installed right") && receipt.contains("0 of"), "{receipt}");
 }
 
+/// Setup would remove another publisher's whole product first. That is told, and asked about, and not done by `--yes`.
+#[test]
+fn another_publishers_product_that_setup_would_remove_is_a_persons_to_decide() {
+    let row =
+        "\n[[upgrade]]\ncode = \"A3F5E8C1-7B90-4D26-9C4E-0E6B8D1F7A52\"\nproperty = \"CLOCKFOUND\"\nremove = true\n";
+    let package = |name: &str| match demo::package(name) {
+        Some(text) if name == "scale-desk-5.2" => Some(text + row),
+        other => other,
+    };
+    let job = Job::of(demo::WORLD, &package, stubble_worlds::scratch());
+    let clock = job.at("bench/disk/Program Files (x86)/Sievewell/Batch Clock/batchclock.exe");
+    job.must(&["open", "scale desk", "--on", "bench:bench"], 0);
+    let check = job.must(&["check"], 1);
+    assert!(
+        check.contains("Setup of Quernlight Scale Desk 5.2.0 will uninstall Sievewell Batch Clock 4.0.7"),
+        "{check}"
+    );
+    let plan = job.must(&["plan"], 0);
+    assert!(plan.contains("a product of Sievewell Timing"), "{plan}");
+    job.must(&["plan", "--take", "s01"], 0);
+    job.must(&["clear", "--yes"], 0);
+    assert!(clock.is_file());
+    job.must(&["install", "--yes"], 0);
+    assert!(!clock.exists(), "the package says that setup removes it");
+    let receipt = job.must(&["confirm"], 0);
+    assert!(receipt.contains("Sievewell Batch Clock 4.0.7 was uninstalled"), "{receipt}");
+}
+
 /// A footprint says which product of a suite goes first, whatever order their names or registrations would have.
 #[test]
 fn the_products_of_a_suite_go_in_the_order_that_its_footprint_states() {

@@ -11,7 +11,7 @@ use stubble_core::model::path::leaf;
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
-use stubble_core::packages::{Package, Registered};
+use stubble_core::packages::{Package, Product, Registered};
 use stubble_core::plan::{Plan, StepKind, parse};
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
@@ -91,6 +91,19 @@ struct Ran {
     changes: Vec<Change>,
 }
 
+/// The products that were registered before setup ran and are not now.
+fn uninstalled(before: &Survey, work: &Work) -> Vec<String> {
+    let before = Registered::read(before);
+    let gone = before.products.iter().filter(|(code, product)| {
+        product.has_product_key && !work.registered.products.get(code).is_some_and(|now| now.has_product_key)
+    });
+    let named = |product: &Product| match &product.version {
+        Some(version) => format!("{} {version}", product.name),
+        None => product.name.clone(),
+    };
+    gone.map(|(_, product)| named(product)).collect()
+}
+
 fn receipt(work: &Work) -> Result<Receipt, CliError> {
     let trace = work.trace();
     let ran = last_install(work)?;
@@ -131,6 +144,7 @@ fn receipt(work: &Work) -> Result<Receipt, CliError> {
         },
         proof,
         changed_by_installer: elsewhere,
+        uninstalled_by_setup: ran.as_ref().map(|ran| uninstalled(&ran.before, work)).unwrap_or_default(),
         still_closed: still_closed(work),
         still_borrowed: work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(|loan| loan.title).collect(),
         could_not_look: work.survey.gaps.clone(),

@@ -55,6 +55,9 @@ pub struct Receipt {
     pub proof: Option<Proof>,
     /// Places of others that the installer itself changed or took.
     pub changed_by_installer: Vec<Change>,
+    /// Products, with versions, that the package installer has registered no more since setup ran.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub uninstalled_by_setup: Vec<String>,
     /// Programs that were ended for the work and do not run again, with what people call them.
     pub still_closed: Vec<(Place, String)>,
     /// What is borrowed of the machine and not given back.

@@ -166,12 +166,16 @@ fn uninstall(survey: &Survey, registered: &Registered, unregister: &Step) -> Opt
     }
     let product = registered.products.get(&unregister.place.path.parse().ok()?)?;
     let can = product.has_product_key && product.cache_is_there(survey) == Some(true);
+    let how = "it is registered with the package that removes it; what that takes is copied first, and what the plan \
+               keeps is put back";
     can.then(|| Step {
         kind: StepKind::Uninstall,
         rung: 3,
-        why: "it is registered with the package that removes it; what that takes is copied first, and what the plan \
-              keeps is put back"
-            .to_owned(),
+        // What asks about the product asks about its uninstaller.
+        why: match unregister.decision {
+            Decision::Ask => format!("{}; {how}", unregister.why),
+            _ => how.to_owned(),
+        },
         ..unregister.clone()
     })
 }

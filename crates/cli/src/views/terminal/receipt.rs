@@ -1,6 +1,7 @@
 //! `confirm` on a terminal.
 
 use stubble_core::confirm::{Because, Finding, Receipt, Remains, Verdict};
+use stubble_core::model::Place;
 use stubble_core::model::text::shown;
 use stubble_ledger::ReceiptCheck;
 
@@ -42,8 +43,18 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
     }
     if !receipt.changed_by_installer.is_empty() {
         out.push_str(&format!("\n{}\n", styled(STRONG, "Changed by the installer, not by Stubble")));
-        for change in &receipt.changed_by_installer {
-            out.push_str(&hang("  - ", &words::place(&change.place), width));
+        for name in &receipt.uninstalled_by_setup {
+            out.push_str(&hang("  - ", &format!("{} was uninstalled", shown(name)), width));
+        }
+        let all: Vec<&Place> = receipt.changed_by_installer.iter().map(|change| &change.place).collect();
+        // A folder or key that is listed speaks for what is in it.
+        let is_within_another = |one: &Place| all.iter().any(|other| *other != one && one.is_within(other));
+        let tops: Vec<&Place> = all.iter().copied().filter(|place| !is_within_another(place)).collect();
+        for place in tops.iter().take(SHOWN) {
+            out.push_str(&hang("  - ", &words::place(place), width));
+        }
+        if tops.len() > SHOWN {
+            out.push_str(&format!("  - and {} more; `--json` lists all\n", tops.len() - SHOWN));
         }
     }
     for (because, heading) in [

@@ -26,6 +26,7 @@ mod policy;
 mod port_taken;
 mod program_gone;
 mod provider_gone;
+mod removes_others;
 mod restart_pending;
 mod rights;
 mod service_hangs;
@@ -50,6 +51,7 @@ pub static RULES: &[Rule] = &[
     architecture::look,
     other_version::look,
     conflict::look,
+    removes_others::look,
     service_taken::look,
     service_hangs::look,
     class_of_others::look,
