@@ -1,5 +1,6 @@
 //! From an error to what a person reads: what is, why, what to do, and the exit code.
 
+use std::error::Error as _;
 use std::io;
 use std::path::PathBuf;
 
@@ -211,6 +212,28 @@ pub struct Explained {
 
 /// The words for an error. Every variant has advice, by an exhaustive match.
 pub fn explain(error: &CliError) -> Explained {
+    with_lines_of_its_file(error, in_words(error))
+}
+
+/// Where a file in TOML is wrong, the parser shows the lines that it means. They become details, each for itself: a
+/// message is one line, so that a name in it cannot make a second one.
+fn with_lines_of_its_file(error: &CliError, explained: Explained) -> Explained {
+    let mut source = error.source();
+    let whole = loop {
+        let Some(error) = source else { return explained };
+        let boxed = error.downcast_ref::<Box<toml::de::Error>>().map(AsRef::as_ref);
+        if let Some(parsed) = boxed.or_else(|| error.downcast_ref::<toml::de::Error>()) {
+            break parsed.to_string();
+        }
+        source = error.source();
+    };
+    let mut lines = whole.trim_end().lines();
+    let first = lines.next().unwrap_or_default();
+    let details = lines.map(str::to_owned).chain(explained.details).collect();
+    Explained { message: explained.message.replace(&whole, first), details, ..explained }
+}
+
+fn in_words(error: &CliError) -> Explained {
     let advised = |advice: &str, exit| Explained {
         message: error.to_string(),
         details: Vec::new(),

@@ -83,7 +83,7 @@ pub fn row(columns: &[(&str, usize, Style)], last: &str, width: Option<usize>) -
 
 /// An error: what is, more of it, what to do.
 pub fn failure(explained: &Explained) -> String {
-    let mut out = format!("{} {}\n", styled(BAD, "stubble:"), shown(&explained.message).replace("<U+000A>", "\n  "));
+    let mut out = format!("{} {}\n", styled(BAD, "stubble:"), shown(&explained.message));
     for detail in &explained.details {
         out.push_str(&format!("  {}\n", shown(detail)));
     }
