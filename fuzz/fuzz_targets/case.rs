@@ -336,7 +336,10 @@ fn copy(from: &Path, to: &Path) {
                 drop(std::os::unix::fs::symlink(fs::read_link(entry.path()).unwrap(), &target))
             }
             _ => {
-                fs::copy(entry.path(), &target).unwrap();
+                // The fuzzer's own timer interrupts a copy that the system makes.
+                while let Err(error) = fs::copy(entry.path(), &target) {
+                    assert_eq!(error.kind(), std::io::ErrorKind::Interrupted, "{error}");
+                }
                 let time = entry.metadata().unwrap().modified().unwrap();
                 let _ = fs::File::options().write(true).open(&target).unwrap().set_modified(time);
             }
