@@ -7,7 +7,7 @@ use stubble_core::model::{PlaceKind, RegValue};
 use stubble_core::packages::Registered;
 use stubble_core::subject::{Anchor, AnchorKind};
 use stubble_core::trace::why::explain;
-use stubble_core::trace::{Decision, Group, Scene, Standing, trace};
+use stubble_core::trace::{Decision, Group, RuleId, Scene, Standing, trace};
 
 #[test]
 fn the_entry_and_its_folder_are_certain() {
@@ -244,8 +244,8 @@ fn every_verdict_can_be_explained() {
         assert!(told.remnant.is_some() && !told.chain.is_empty(), "{told:?}");
     }
     let shortcut = ask("c:\\users\\MAREN\\desktop\\scales.lnk");
-    assert!(shortcut.chain.iter().any(|one| one.rule == "shortcut-target"));
-    assert!(shortcut.chain.iter().any(|one| one.rule == "install-folder"), "up to the registration");
+    assert!(shortcut.chain.iter().any(|one| one.rule == RuleId::ShortcutTarget));
+    assert!(shortcut.chain.iter().any(|one| one.rule == RuleId::InstallFolder), "up to the registration");
     assert!(ask(&format!("{DESK}\\desk.exe")).verdict.starts_with("remove"));
     assert!(ask("C:\\Program Files\\Fennelgate\\Label Bridge\\lb.exe").verdict.contains("Label Bridge"));
     assert!(ask("C:\\Windows\\System32").verdict.contains("belongs to Windows"));

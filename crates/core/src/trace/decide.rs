@@ -6,19 +6,13 @@ use super::claims::{Claim, Claims};
 use super::location::{below_classes, holds_add_ins, location};
 use super::of_install::OfInstall;
 use super::own_data::{OwnData, is_made_again};
-use super::{Decision, Evidence, Group, Remnant, Scene, Standing, weigh};
+use super::{Decision, Evidence, Group, Remnant, RuleId, Scene, Standing, Use, weigh};
 use crate::model::path::{is_inside_or_same, parent};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::permits::Permit;
 use crate::subject::AnchorKind;
 use crate::survey::{EntryKind, KeyId, NodeId, User};
-
-/// The rule for certificates, which are shown and never taken.
-const CERTIFICATE: &str = "certificate";
-
-/// The rule for what Windows itself notes of programs.
-const HISTORY: &str = "history";
 
 /// Decides every claim; a folder or key that holds something else's is split around it.
 pub fn decide(scene: &Scene<'_>, claims: Claims) -> Vec<Remnant> {
@@ -94,11 +88,11 @@ impl Decider<'_> {
         };
         let reason = claim.evidence.iter().max_by(|a, b| a.weight.total_cmp(&b.weight)).map(|best| best.text.clone());
         let reason = reason.unwrap_or_default();
-        if claim.evidence.iter().any(|evidence| evidence.rule == HISTORY) {
+        if claim.evidence.iter().any(|evidence| evidence.rule == RuleId::History) {
             let why = "Windows itself notes there what has run".to_owned();
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }
-        if let Some(shown) = claim.evidence.iter().find(|evidence| evidence.rule == CERTIFICATE) {
+        if let Some(shown) = claim.evidence.iter().find(|evidence| evidence.rule.r#use() == Use::ShowsOnly) {
             let why = format!("{}; look whether it is still needed", shown.text);
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }
@@ -349,10 +343,9 @@ impl Decider<'_> {
         let mut evidence = claim.evidence.clone();
         if place != claim.place {
             let text = format!("it is inside {}", claim.place);
-            evidence
-                .insert(0, Evidence { rule: "containment".into(), weight: 1.0, text, from: Some(claim.place.clone()) });
+            evidence.insert(0, Evidence::new(RuleId::Containment, text, Some(claim.place.clone())));
         }
-        let is_history = evidence.iter().any(|evidence| evidence.rule == HISTORY);
+        let is_history = evidence.iter().any(|evidence| evidence.rule == RuleId::History);
         self.remnants.push(Remnant {
             id: String::new(),
             group: if is_history { Group::History } else { group(self.scene, &place) },

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::{Decision, Evidence, Remnant, Scene};
+use super::{Decision, Evidence, Remnant, RuleId, Scene};
 use crate::model::path::{leaf, parent};
 use crate::model::text::fold as folded;
 use crate::model::{Place, PlaceKind};
@@ -31,7 +31,7 @@ fn whole(scene: &Scene<'_>, inside: &[Remnant], above: Place, parts: Vec<Place>)
             inside.len()
         ),
     };
-    whole.evidence.insert(0, Evidence { rule: "containment".into(), weight: 1.0, text, from: None });
+    whole.evidence.insert(0, Evidence::new(RuleId::Containment, text, None));
     whole.reason = match inside.len() {
         many if above.kind == PlaceKind::Task => {
             format!("holds nothing but {many} tasks of the subject: {}", first.reason)

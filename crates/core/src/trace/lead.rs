@@ -1,6 +1,6 @@
 //! Whether a path or a command line leads to the subject: into a folder of it, or to where one was.
 
-use super::{Claims, Scene};
+use super::{Claims, RuleId, Scene};
 use crate::model::host::{arguments, is_host};
 use crate::model::path::{is_inside_or_same, leaf, parent, plain};
 use crate::model::text::fold;
@@ -25,8 +25,8 @@ impl Lead {
     }
 
     /// The rule by which it counts: a place that is gone is known by its name alone.
-    pub fn rule(&self, rule: &'static str) -> &'static str {
-        if self.is_gone { "lead-gone" } else { rule }
+    pub fn rule(&self, rule: RuleId) -> RuleId {
+        if self.is_gone { RuleId::LeadGone } else { rule }
     }
 }
 

@@ -10,6 +10,7 @@ mod mentions;
 mod of_install;
 pub(crate) mod own_data;
 mod roots;
+mod rule_id;
 mod rules;
 mod scene;
 mod time;
@@ -26,6 +27,7 @@ use crate::survey::{EntryKind, Gap, NodeId, Survey};
 
 pub use claims::{Claim, Claims};
 pub use roots::roots;
+pub use rule_id::{RuleId, Use};
 pub use rules::{RULES, Rule};
 pub use scene::Scene;
 
@@ -33,7 +35,7 @@ pub use scene::Scene;
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct Evidence {
     /// The rule that found it.
-    pub rule: String,
+    pub rule: RuleId,
     /// Probability that the place is the subject's, given this evidence alone.
     pub weight: f64,
     /// The reason as a sentence.
@@ -197,12 +199,12 @@ pub struct Remnant {
 impl Remnant {
     /// Whether it is another owner's whole product that setup looks for.
     pub fn is_detected(&self) -> bool {
-        self.evidence.iter().any(|evidence| evidence.rule == "detected")
+        self.evidence.iter().any(|evidence| evidence.rule == RuleId::Detected)
     }
 
     /// Whether it is what a store package keeps for one of its users.
     pub fn is_store_data(&self) -> bool {
-        self.evidence.iter().any(|evidence| evidence.rule == "store-data")
+        self.evidence.iter().any(|evidence| evidence.rule == RuleId::StoreData)
     }
 }
 

@@ -1,7 +1,7 @@
 //! What was made within the minutes of the install: that supports other evidence, and never suffices.
 
 use super::claims::Claims;
-use super::{Evidence, Scene};
+use super::{Evidence, RuleId, Scene};
 use crate::model::{FileTime, Place, PlaceKind};
 use crate::packages::registered::uninstall_keys;
 
@@ -21,7 +21,7 @@ pub fn support(scene: &Scene<'_>, claims: &mut Claims) {
         let near = installs.iter().find(|(from, install)| *from != place && install.0.abs_diff(time.0) <= NEAR);
         if let Some((from, _)) = near {
             let text = "it was made within ten minutes of the install".to_owned();
-            claims.add(place, Evidence::new("time", text, Some(from.clone())));
+            claims.add(place, Evidence::new(RuleId::Time, text, Some(from.clone())));
         }
     }
 }

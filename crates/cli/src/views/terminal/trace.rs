@@ -108,7 +108,7 @@ pub fn explained(explanation: &Explanation, width: Option<usize>) -> String {
     }
     for evidence in &explanation.chain {
         let from = evidence.from.as_ref().map(|from| format!(", seen at {}", words::place(from))).unwrap_or_default();
-        let text = format!("{}{from} [{} {:.2}]", shown(&evidence.text), evidence.rule, evidence.weight);
+        let text = format!("{}{from} [{} {:.2}]", shown(&evidence.text), evidence.rule.name(), evidence.weight);
         out.push_str(&hang("  - ", &text, width));
     }
     if !explanation.occurs.is_empty() {

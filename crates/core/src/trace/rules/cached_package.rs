@@ -4,7 +4,7 @@ use crate::model::text::fold;
 use crate::model::{Guid, Place};
 use crate::packages::Product;
 use crate::subject::AnchorKind;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// The package installer's own copies of the subject's packages, and the icons that it keeps for
 /// a product code.
@@ -27,14 +27,14 @@ impl Rule for CachedPackage {
             let is_known = package.code.parse::<Guid>().is_ok_and(|code| own.contains(&code));
             if is_known || scene.is_subject_name(&package.name) {
                 let text = format!("it is the package installer's copy of {} {}", package.name, package.version);
-                claims.add(Place::file(files.path(told.file)), Evidence::new("cached-package", text, None));
+                claims.add(Place::file(files.path(told.file)), Evidence::new(RuleId::CachedPackage, text, None));
             }
         }
         for child in files.children(folder) {
             let code = files.name(child).parse::<Guid>();
             if let Some(code) = code.ok().filter(|code| own.contains(code)) {
                 let text = format!("it holds the icons that the package installer keeps for {code}");
-                claims.add(Place::folder(files.path(child)), Evidence::new("cached-icons", text, None));
+                claims.add(Place::folder(files.path(child)), Evidence::new(RuleId::CachedIcons, text, None));
             }
         }
     }

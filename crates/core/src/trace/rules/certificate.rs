@@ -1,6 +1,6 @@
 use super::Rule;
 use crate::model::Place;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Certificates that name the subject or its publisher, in the stores of the machine and of each user:
 /// shown, and kept, since what they were trusted for may be more than this product.
@@ -21,7 +21,7 @@ impl Rule for Certificate {
                     let Some(blob) = registry.value(key, "Blob") else { continue };
                     let Some(name) = names.iter().find(|name| holds(blob.data, name)) else { continue };
                     let text = format!("a certificate in the store {} that names {name}", registry.name(store));
-                    claims.add(Place::key(registry.path(key)), Evidence::new("certificate", text, None));
+                    claims.add(Place::key(registry.path(key)), Evidence::new(RuleId::Certificate, text, None));
                 }
             }
         }

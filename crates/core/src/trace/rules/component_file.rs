@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::{Place, PlaceKind};
 use crate::subject::AnchorKind;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Files outside the subject's folders that the package installer has registered as its parts.
 pub struct ComponentFile;
@@ -21,7 +21,7 @@ impl Rule for ComponentFile {
                 let name = if product.name.is_empty() { "the subject" } else { &product.name };
                 let text = format!("the package installer has it registered as a part of {name}");
                 let from = Place::new(PlaceKind::Product, code.to_string());
-                claims.add(Place::file(path), Evidence::new("component-file", text, Some(from)));
+                claims.add(Place::file(path), Evidence::new(RuleId::ComponentFile, text, Some(from)));
             }
         }
     }

@@ -9,7 +9,7 @@ use crate::permits;
 use crate::subject::names::{product_words, together};
 use crate::trace::bystanders::owner_of_folder;
 use crate::trace::scene::Other;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Folders whose programs say that they are parts of the subject, and none that it is part of
 /// something else.
@@ -41,7 +41,7 @@ impl Rule for Content {
                 .all(|(_, product)| scene.is_subject_name(product));
             if all_own && owner_of_folder(scene, &folder).is_none() {
                 let text = format!("{} in it says that it is a part of {}", names[0], scene.subject.name);
-                claims.add(Place::folder(folder), Evidence::new("content", text, None));
+                claims.add(Place::folder(folder), Evidence::new(RuleId::Content, text, None));
             }
         }
     }

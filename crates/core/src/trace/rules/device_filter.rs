@@ -4,7 +4,7 @@ use super::service::services_that_go;
 use crate::model::path::leaf;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene, Standing};
+use crate::trace::{Claims, Evidence, RuleId, Scene, Standing};
 use crate::units::drivers::filters;
 
 /// Services of the subject that classes of devices, or single devices, name as filters. A device that
@@ -22,8 +22,8 @@ impl Rule for DeviceFilter {
             let entry = place.entry.clone().unwrap_or_default();
             let named = |among: &[Place]| among.iter().find(|one| fold(&one.path) == fold(&entry)).cloned();
             // Whoever decides that a service goes about which one is asked needs its entries as well.
-            let by_service = named(&services).map(|service| ("device-filter", service));
-            let by_service = by_service.or_else(|| Some(("device-filter-perhaps", named(&perhaps)?)));
+            let by_service = named(&services).map(|service| (RuleId::DeviceFilter, service));
+            let by_service = by_service.or_else(|| Some((RuleId::DeviceFilterPerhaps, named(&perhaps)?)));
             if let Some((rule, service)) = by_service {
                 let text = format!("devices load the service {entry} as a filter, and do not start without it");
                 claims.add(place, Evidence::new(rule, text, Some(service)));
@@ -34,7 +34,7 @@ impl Rule for DeviceFilter {
                 let text = format!(
                     "devices want the service {entry}, which is gone, and {inf} lies in a folder of the subject"
                 );
-                claims.add(place, Evidence::new("driver-orphan", text, Some(source)));
+                claims.add(place, Evidence::new(RuleId::DriverOrphan, text, Some(source)));
             }
         }
     }

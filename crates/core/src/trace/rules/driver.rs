@@ -5,7 +5,7 @@ use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::EntryKind;
 use crate::trace::bystanders::is_driver_of_others;
-use crate::trace::{Claims, Evidence, Scene, Standing};
+use crate::trace::{Claims, Evidence, RuleId, Scene, Standing};
 use crate::units::drivers::Driver as Package;
 
 /// Driver packages whose INF lies in a folder of the subject, or that the publisher has made.
@@ -15,13 +15,13 @@ impl Rule for Driver {
     fn look(&self, scene: &Scene<'_>, claims: &mut Claims) {
         for driver in scene.drivers() {
             let place = Place::new(PlaceKind::Driver, &driver.published);
-            let mut add = |rule: &str, text: String, from: Option<Place>| {
+            let mut add = |rule: RuleId, text: String, from: Option<Place>| {
                 claims.add_with_parts(place.clone(), driver.parts.clone(), Evidence::new(rule, text, from));
             };
             if scene.is_publisher_name(&driver.provider) {
                 // The publisher's only product has every driver of the publisher's that is nobody else's.
                 let is_alone = !scene.publisher_has_others() && !is_driver_of_others(scene, driver);
-                let rule = if is_alone { "driver-provider-alone" } else { "driver-provider" };
+                let rule = if is_alone { RuleId::DriverProviderAlone } else { RuleId::DriverProvider };
                 add(rule, format!("{} is its provider", driver.provider), None);
             }
             let says = driver.parts.iter().filter(|part| part.kind == PlaceKind::File).find_map(|part| {
@@ -29,15 +29,15 @@ impl Rule for Driver {
                 scene.is_subject_name(&version.product).then(|| (leaf(&part.path).to_owned(), version.product.clone()))
             });
             if let Some((file, product)) = says {
-                add("content", format!("{file} in it says that it is a part of {product}"), None);
+                add(RuleId::Content, format!("{file} in it says that it is a part of {product}"), None);
             }
             if scene.begins_with_subject(&driver.original) {
-                add("named-driver", format!("its INF is called {}", driver.original), None);
+                add(RuleId::NamedDriver, format!("its INF is called {}", driver.original), None);
             }
             let source = source_of(scene, claims, &driver.original).or_else(|| same_as(scene, claims, driver));
             if let Some(source) = source {
                 let text = format!("its INF {} lies in a folder of the subject", leaf(&source.path));
-                let evidence = Evidence::new("driver-source", text, Some(source));
+                let evidence = Evidence::new(RuleId::DriverSource, text, Some(source));
                 claims.add_with_parts(place.clone(), driver.parts.clone(), evidence);
             }
         }
@@ -47,8 +47,8 @@ impl Rule for Driver {
             // A service is the subject's as surely as its package, and no more.
             let rule = match claims.standing(&place) {
                 None => continue,
-                Some(Standing::Possible) => "driver-service-perhaps",
-                Some(_) => "driver-service",
+                Some(Standing::Possible) => RuleId::DriverServicePerhaps,
+                Some(_) => RuleId::DriverService,
             };
             for service in &driver.services {
                 let text = format!("the driver package {} brings it", driver.published);
@@ -76,7 +76,7 @@ fn orphans(scene: &Scene<'_>, claims: &mut Claims) {
         let Some(source) = source_of(scene, claims, &format!("{stem}.inf")) else { continue };
         let text = format!("its driver {program} is gone, and {} lies in a folder of the subject", leaf(&source.path));
         let place = Place::new(PlaceKind::Service, registry.name(key));
-        claims.add(place, Evidence::new("driver-orphan", text, Some(source)));
+        claims.add(place, Evidence::new(RuleId::DriverOrphan, text, Some(source)));
     }
 }
 

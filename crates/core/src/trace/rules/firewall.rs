@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::path::plain;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Rules of the firewall for a program in a folder of the subject.
 pub struct Firewall;
@@ -14,7 +14,7 @@ impl Rule for Firewall {
             let Some(lead) = scene.lead(claims, &program) else { continue };
             let place = Place { kind: PlaceKind::FirewallRule, ..Place::value(&rule.key, &rule.value) };
             let text = format!("it lets {program} through the firewall, {}", lead.words());
-            claims.add(place, Evidence::new(lead.rule("firewall-program"), text, Some(lead.place)));
+            claims.add(place, Evidence::new(lead.rule(RuleId::FirewallProgram), text, Some(lead.place)));
         }
     }
 }

@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::EntryKind;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// What Windows keeps to start programs of the subject faster: a file for each program that ran.
 pub struct History;
@@ -20,7 +20,8 @@ impl Rule for History {
             let Some((program, _)) = files.name(file).rsplit_once('-') else { continue };
             if programs.contains(&fold(program)) {
                 let place = Place::new(PlaceKind::File, files.path(file));
-                claims.add(place, Evidence::new("history", format!("Windows has noted that {program} ran"), None));
+                claims
+                    .add(place, Evidence::new(RuleId::History, format!("Windows has noted that {program} ran"), None));
             }
         }
     }

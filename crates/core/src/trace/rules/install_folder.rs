@@ -3,7 +3,7 @@ use crate::model::{Place, PlaceKind, path};
 use crate::packages::registered::uninstall_keys;
 use crate::permits;
 use crate::subject::AnchorKind;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// The folder that the subject's registrations name as its own.
 pub struct InstallFolder;
@@ -34,7 +34,7 @@ impl Rule for InstallFolder {
                 scene.is_publisher(path::leaf(&folder)) || permits::is_shared_root(&folder, &scene.survey.facts);
             if !too_wide {
                 let text = "a registration of the subject names it as the install folder".to_owned();
-                claims.add(Place::folder(folder), Evidence::new("install-folder", text, Some(from)));
+                claims.add(Place::folder(folder), Evidence::new(RuleId::InstallFolder, text, Some(from)));
             }
         }
     }

@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::Place;
 use crate::packages::registered::uninstall_keys;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// The subject's entry in the list of programs, in both views and for each user.
 pub struct ListEntry;
@@ -14,8 +14,10 @@ impl Rule for ListEntry {
                 let name = registry.text(key, "DisplayName").unwrap_or_default();
                 let version = registry.text(key, "DisplayVersion").unwrap_or_default();
                 let text = format!("the list of programs shows it as \"{name}\" {version}");
-                claims
-                    .add(Place::key(registry.path(key)), Evidence::new("list-entry", text.trim_end().to_owned(), None));
+                claims.add(
+                    Place::key(registry.path(key)),
+                    Evidence::new(RuleId::ListEntry, text.trim_end().to_owned(), None),
+                );
             }
         }
     }

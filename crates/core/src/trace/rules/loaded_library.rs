@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::{Place, list};
 use crate::permits::slots::Proof;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Entries in the lists of libraries that Windows loads into every program, or at each sign-in.
 pub struct LoadedLibrary;
@@ -15,7 +15,7 @@ impl Rule for LoadedLibrary {
                 let Some(lead) = scene.lead(claims, &file) else { continue };
                 let text = format!("{}: {file}, {}", slot.what, lead.words());
                 let place = Place::list_entry(scene.survey.registry.path(key), value.name, entry.as_str());
-                claims.add(place, Evidence::new(lead.rule("pointing"), text, Some(lead.place)));
+                claims.add(place, Evidence::new(lead.rule(RuleId::Pointing), text, Some(lead.place)));
             }
         }
     }

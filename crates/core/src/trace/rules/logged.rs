@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::Place;
 use crate::subject::AnchorKind;
 use crate::trace::bystanders::is_in_others;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Files that an installer has written, according to its log, and that are there.
 pub struct Logged;
@@ -14,7 +14,7 @@ impl Rule for Logged {
             let path = scene.survey.files.path(entry);
             if claims.folder_over(&path).is_none() && !is_in_others(scene, &path) {
                 let text = format!("{} says that setup wrote it", anchor.from);
-                claims.add(Place::file(path), Evidence::new("log", text, None));
+                claims.add(Place::file(path), Evidence::new(RuleId::Log, text, None));
             }
         }
     }

@@ -1,5 +1,5 @@
-//! The rules, one file each. A new rule is a file here, a line in [`RULES`], and a weight in
-//! `data/evidence.toml`.
+//! The rules, one file each. A new rule is a file here, a line in [`RULES`], and a row of
+//! [`RuleId`](super::RuleId) for each kind of evidence that it finds.
 
 mod cached_package;
 mod certificate;

@@ -4,7 +4,7 @@ use crate::subject::names::product_words;
 use crate::survey::{EntryKind, NodeId};
 use crate::trace::bystanders::{owner_of_folder, says_others};
 use crate::trace::scene::NameFit;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Folders with the product's name in the well-known roots, below the publisher's folder or
 /// directly, for the machine and for every user.
@@ -21,7 +21,7 @@ impl Rule for NamedFolder {
                 }
                 if scene.fit(files.name(child)) == Some(NameFit::Full) {
                     let text = "it has the product's name in a folder where programs keep their own".to_owned();
-                    claims.add(Place::folder(files.path(child)), Evidence::new("named-folder-alone", text, None));
+                    claims.add(Place::folder(files.path(child)), Evidence::new(RuleId::NamedFolderAlone, text, None));
                 } else if scene.is_publisher(files.name(child)) {
                     below_publisher(scene, child, claims);
                 } else {
@@ -40,9 +40,9 @@ fn below_publisher(scene: &Scene<'_>, publisher: NodeId, claims: &mut Claims) {
     };
     for child in files.children(publisher).filter(is_free) {
         let (rule, what) = match scene.fit_at_publisher(files.name(child)) {
-            Some(NameFit::Full) => ("named-folder", "the product's name"),
-            Some(NameFit::Folder) => ("named-folder", "the name of the product's install folder"),
-            Some(NameFit::Short) => ("short-name", "the product's name without its brand"),
+            Some(NameFit::Full) => (RuleId::NamedFolder, "the product's name"),
+            Some(NameFit::Folder) => (RuleId::NamedFolder, "the name of the product's install folder"),
+            Some(NameFit::Short) => (RuleId::ShortName, "the product's name without its brand"),
             None => continue,
         };
         let text = format!("it has {what}, in the publisher's folder {}", files.name(publisher));
@@ -58,7 +58,7 @@ fn below_others(scene: &Scene<'_>, above: NodeId, claims: &mut Claims) {
         let is_whole = scene.fit(name) == Some(NameFit::Full) && product_words(name).len() > 1;
         if is_whole && owner_of_folder(scene, &files.path(child)).is_none() && !says_others(scene, child) {
             let text = format!("it has the product's name, in the folder {} of another publisher", files.name(above));
-            claims.add(Place::folder(files.path(child)), Evidence::new("named-folder-elsewhere", text, None));
+            claims.add(Place::folder(files.path(child)), Evidence::new(RuleId::NamedFolderElsewhere, text, None));
         }
     }
 }

@@ -4,7 +4,7 @@ use crate::permits;
 use crate::subject::names::product_words;
 use crate::survey::KeyId;
 use crate::trace::scene::NameFit;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Keys with the product's name under `SOFTWARE`, below the publisher's key or directly, in both
 /// views and for every user.
@@ -19,7 +19,7 @@ impl Rule for NamedKey {
             for key in registry.subkeys(&root) {
                 if scene.fit(registry.name(key)) == Some(NameFit::Full) {
                     let text = "it has the product's name where programs keep their settings".to_owned();
-                    claims.add(Place::key(registry.path(key)), Evidence::new("named-key-alone", text, None));
+                    claims.add(Place::key(registry.path(key)), Evidence::new(RuleId::NamedKeyAlone, text, None));
                 }
                 if !scene.is_publisher(registry.name(key)) {
                     below_others(scene, key, claims);
@@ -27,9 +27,9 @@ impl Rule for NamedKey {
                 }
                 for child in registry.keys().children(key) {
                     let (rule, what) = match scene.fit(registry.name(child)) {
-                        Some(NameFit::Full) => ("named-key", "the product's name"),
-                        Some(NameFit::Folder) => ("named-key", "the name of the product's install folder"),
-                        Some(NameFit::Short) => ("short-name", "the product's name without its brand"),
+                        Some(NameFit::Full) => (RuleId::NamedKey, "the product's name"),
+                        Some(NameFit::Folder) => (RuleId::NamedKey, "the name of the product's install folder"),
+                        Some(NameFit::Short) => (RuleId::ShortName, "the product's name without its brand"),
                         None => continue,
                     };
                     let text = format!("it has {what}, in the publisher's key {}", registry.name(key));
@@ -51,7 +51,7 @@ fn below_others(scene: &Scene<'_>, above: KeyId, claims: &mut Claims) {
         let name = registry.name(key);
         if scene.fit(name) == Some(NameFit::Full) && product_words(name).len() > 1 {
             let text = format!("it has the product's name, in the key {} of another publisher", registry.name(above));
-            claims.add(Place::key(registry.path(key)), Evidence::new("named-key-elsewhere", text, None));
+            claims.add(Place::key(registry.path(key)), Evidence::new(RuleId::NamedKeyElsewhere, text, None));
         }
     }
 }

@@ -1,6 +1,6 @@
 use super::Rule;
 use crate::model::path::leaf;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 use crate::units::network;
 
 /// Libraries of the subject that the connections or the name look-ups of all programs pass through.
@@ -12,7 +12,7 @@ impl Rule for NetworkLayer {
             let Some(library) = layer.file.clone() else { continue };
             let Some(lead) = scene.lead(claims, &library) else { continue };
             let text = format!("programs that use the network load {}, {}", leaf(&library), lead.words());
-            claims.add(layer.place(), Evidence::new(lead.rule("network-layer"), text, Some(lead.place)));
+            claims.add(layer.place(), Evidence::new(lead.rule(RuleId::NetworkLayer), text, Some(lead.place)));
         }
     }
 }

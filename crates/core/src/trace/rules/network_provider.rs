@@ -2,7 +2,7 @@ use super::Rule;
 use super::service::services_that_go;
 use crate::model::text::fold;
 use crate::model::{Place, list};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Services of the subject in the order in which Windows asks providers for a network path.
 pub struct NetworkProvider;
@@ -21,7 +21,7 @@ impl Rule for NetworkProvider {
                 let Some(service) = services.iter().find(|one| fold(&one.path) == fold(&entry)) else { continue };
                 let text = format!("Windows asks the service {entry} for every network path");
                 let place = Place::list_entry(registry.path(key), value.name, entry);
-                claims.add(place, Evidence::new("network-provider", text, Some(service.clone())));
+                claims.add(place, Evidence::new(RuleId::NetworkProvider, text, Some(service.clone())));
             }
         }
     }

@@ -10,7 +10,7 @@ use crate::trace::location::{
     Location, below_classes, holds_add_ins, is_class_holder, is_shell_class, lists, location,
 };
 use crate::trace::scene::NameFit;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Registrations that lead to the subject, or name a class of it: anywhere in the registry where
 /// programs register themselves.
@@ -36,9 +36,9 @@ impl Rule for Pointing {
                 continue;
             }
             let rule = match (found.takes, is_gone) {
-                (Takes::History, _) => "history",
-                (_, true) => "lead-gone",
-                (_, false) => "pointing",
+                (Takes::History, _) => RuleId::History,
+                (_, true) => RuleId::LeadGone,
+                (_, false) => RuleId::Pointing,
             };
             let evidence = Evidence::new(rule, format!("{}: {text}", found.what), from);
             claims.add(found.place, evidence);

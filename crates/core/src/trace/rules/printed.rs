@@ -3,7 +3,7 @@ use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::subject::{Anchor, AnchorKind};
 use crate::trace::bystanders::{is_driver_of_others, is_in_others, is_key_of_others};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Files, values, tasks and driver packages that the product's footprint names, and that are there.
 pub struct Printed;
@@ -18,7 +18,7 @@ impl Rule for Printed {
                     let Some(entry) = survey.entry(&anchor.value) else { continue };
                     let path = survey.files.path(entry);
                     if claims.folder_over(&path).is_none() && !is_in_others(scene, &path) {
-                        claims.add(Place::file(path), Evidence::new("footprint", text(), None));
+                        claims.add(Place::file(path), Evidence::new(RuleId::Footprint, text(), None));
                     }
                 }
                 AnchorKind::PrintedValue => {
@@ -29,7 +29,7 @@ impl Rule for Printed {
                     if is_there && claims.key_over(&path).is_none() && !is_key_of_others(scene, &path) {
                         let place = Place::value(path, name);
                         if !claims.has(&place) {
-                            claims.add(place, Evidence::new("footprint", text(), None));
+                            claims.add(place, Evidence::new(RuleId::Footprint, text(), None));
                         }
                     }
                 }
@@ -47,7 +47,7 @@ fn task(scene: &Scene<'_>, claims: &mut Claims, anchor: &Anchor, text: &str) {
         let programs = task.programs(scene.survey);
         if !programs.is_empty() && !programs.iter().any(|program| is_in_others(scene, program)) {
             let place = Place::new(PlaceKind::Task, &task.path);
-            claims.add_with_parts(place, task.parts.clone(), Evidence::new("footprint", text.to_owned(), None));
+            claims.add_with_parts(place, task.parts.clone(), Evidence::new(RuleId::Footprint, text.to_owned(), None));
         }
     }
 }
@@ -57,7 +57,7 @@ fn driver(scene: &Scene<'_>, claims: &mut Claims, anchor: &Anchor, text: &str) {
     for driver in scene.drivers().iter().filter(|driver| fold(&driver.original) == fold(&anchor.value)) {
         if scene.is_publisher_name(&driver.provider) && !is_driver_of_others(scene, driver) {
             let place = Place::new(PlaceKind::Driver, &driver.published);
-            claims.add_with_parts(place, driver.parts.clone(), Evidence::new("footprint", text.to_owned(), None));
+            claims.add_with_parts(place, driver.parts.clone(), Evidence::new(RuleId::Footprint, text.to_owned(), None));
         }
     }
 }

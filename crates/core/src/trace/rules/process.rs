@@ -3,7 +3,7 @@ use std::collections::BTreeMap;
 use super::Rule;
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Running processes whose program lies in a folder of the subject, but for those in which services run: such a process
 /// ends when its service is stopped. Ended before, it would be started again, or leave the manager of services with one
@@ -27,7 +27,7 @@ impl Rule for Process {
                 None => format!("it runs (number {}) from a folder of the subject", process.pid),
             };
             let place = Place::new(PlaceKind::Process, &process.image);
-            claims.add(place, Evidence::new("process-program", text, Some(folder)));
+            claims.add(place, Evidence::new(RuleId::ProcessProgram, text, Some(folder)));
         }
     }
 }

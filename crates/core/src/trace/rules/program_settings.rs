@@ -7,7 +7,7 @@ use crate::model::{Place, list};
 use crate::survey::KeyId;
 use crate::trace::lead::Lead;
 use crate::trace::location::after_programs;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Settings that Windows keeps for a program by the name of its file alone: how it is started, watched
 /// and helped when it fails. Only a name that no other program on the disk has tells whose they are; of a
@@ -37,10 +37,10 @@ impl Rule for ProgramSettings {
             let name = fold(registry.name(key));
             let evidence = if own.contains(&name) && !others.contains(&name) {
                 let text = format!("Windows keeps settings there for {}, a program of the subject", registry.name(key));
-                Evidence::new("program-settings", text, None)
+                Evidence::new(RuleId::ProgramSettings, text, None)
             } else if let Some((lead, from)) = gone.get(&name) {
                 let text = format!("Windows keeps settings there for {}, which was {}", lead.path, lead.words());
-                Evidence::new(lead.rule("program-settings"), text, Some(from.clone()))
+                Evidence::new(lead.rule(RuleId::ProgramSettings), text, Some(from.clone()))
             } else {
                 continue;
             };

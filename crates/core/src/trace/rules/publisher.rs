@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::Place;
 use crate::subject::Scope;
 use crate::survey::EntryKind;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Folders and keys of the publisher, where all of its products are meant.
 pub struct Publisher;
@@ -18,7 +18,7 @@ impl Rule for Publisher {
             let Some(root) = files.find(root) else { continue };
             for child in files.children(root) {
                 if files.data(child).kind == EntryKind::Folder && scene.is_publisher(files.name(child)) {
-                    claims.add(Place::folder(files.path(child)), Evidence::new("publisher", text(), None));
+                    claims.add(Place::folder(files.path(child)), Evidence::new(RuleId::Publisher, text(), None));
                 }
             }
         }
@@ -26,7 +26,7 @@ impl Rule for Publisher {
         let users = scene.survey.facts.users.iter().map(|user| format!("{}\\SOFTWARE", user.hive()));
         for root in scene.survey.facts.software_views().into_iter().map(str::to_owned).chain(users) {
             for key in registry.subkeys(&root).into_iter().filter(|key| scene.is_publisher(registry.name(*key))) {
-                claims.add(Place::key(registry.path(key)), Evidence::new("publisher", text(), None));
+                claims.add(Place::key(registry.path(key)), Evidence::new(RuleId::Publisher, text(), None));
             }
         }
     }

@@ -11,7 +11,7 @@ use crate::survey::{EntryKind, NodeId};
 use crate::trace::bystanders::{is_in_others, says_others};
 use crate::trace::location::{below_classes, location};
 use crate::trace::scene::NameFit;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// A folder anywhere that has the product's name and a program of it, where it or something in it is registered for the
 /// whole machine: somebody has chosen that folder, and what named it as the install folder is gone. A copy that somebody
@@ -44,7 +44,7 @@ impl Rule for RegisteredFolder {
                 let why = format!(
                     "it has the product's name, holds a program that is a part of it, and {what} is registered"
                 );
-                claims.add(Place::folder(folder), Evidence::new("registered-folder", why, Some(from)));
+                claims.add(Place::folder(folder), Evidence::new(RuleId::RegisteredFolder, why, Some(from)));
             }
         }
     }

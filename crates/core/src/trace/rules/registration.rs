@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::{Guid, Place, PlaceKind};
 use crate::packages::Product;
 use crate::subject::AnchorKind;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// What the package installer has registered of the subject and its predecessors: product,
 /// features, components, upgrade codes and cached package, as one unit.
@@ -30,11 +30,11 @@ impl Rule for Registration {
                 continue;
             }
             let kind = if product.has_product_key { PlaceKind::Product } else { PlaceKind::UpgradeCode };
-            let rule = if related { "related-registration" } else { "registration" };
+            let rule = if related { RuleId::RelatedRegistration } else { RuleId::Registration };
             let place = Place::new(kind, code.to_string());
             claims.add_with_parts(place.clone(), parts, Evidence::new(rule, told(scene, product), None));
             for text in known_by(scene, *code, product) {
-                claims.add(place.clone(), Evidence::new("known-code", text, None));
+                claims.add(place.clone(), Evidence::new(RuleId::KnownCode, text, None));
             }
         }
     }
@@ -53,7 +53,7 @@ fn detect(scene: &Scene<'_>, code: Guid, product: &Product, claims: &mut Claims)
     let whose = if product.publisher.is_empty() { "another publisher" } else { &product.publisher };
     let text = format!("a product of {whose}, which {} asks for: setup may refuse beside it", from.from);
     let place = Place::new(PlaceKind::Product, code.to_string());
-    claims.add_with_parts(place, product.parts.clone(), Evidence::new("detected", text, None));
+    claims.add_with_parts(place, product.parts.clone(), Evidence::new(RuleId::Detected, text, None));
 }
 
 /// How the product's identifiers are connected with the subject.

@@ -2,7 +2,7 @@ use super::Rule;
 use crate::model::path::plain;
 use crate::model::{Place, list};
 use crate::trace::location::lists;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Entries of the search paths, of the machine and of each user, that lead into a folder of the
 /// subject.
@@ -22,7 +22,7 @@ impl Rule for SearchPath {
                     let Some(lead) = scene.lead(claims, &target) else { continue };
                     let text = format!("programs are looked for in {target}, {}", lead.words());
                     let place = Place::list_entry(registry.path(key), value.name, entry.as_str());
-                    claims.add(place, Evidence::new(lead.rule("search-path"), text, Some(lead.place)));
+                    claims.add(place, Evidence::new(lead.rule(RuleId::SearchPath), text, Some(lead.place)));
                 }
             }
         }

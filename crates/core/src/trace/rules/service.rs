@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::path::is_inside_or_same;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene, Standing};
+use crate::trace::{Claims, Evidence, RuleId, Scene, Standing};
 
 /// Services whose program lies in a folder of the subject.
 pub struct Service;
@@ -15,10 +15,10 @@ impl Rule for Service {
             if let Some(version) = scene.survey.version_of(&program).filter(|told| scene.is_subject_name(&told.product))
             {
                 let text = format!("its program {program} says that it is a part of {}", version.product);
-                claims.add(place.clone(), Evidence::new("content", text, None));
+                claims.add(place.clone(), Evidence::new(RuleId::Content, text, None));
                 if is_inside_or_same(&program, &scene.survey.facts.windows) {
                     let text = format!("it says that it is a part of {}", version.product);
-                    claims.add(Place::file(&program), Evidence::new("content", text, Some(place.clone())));
+                    claims.add(Place::file(&program), Evidence::new(RuleId::Content, text, Some(place.clone())));
                 }
             }
             let Some(lead) = scene.lead(claims, &program) else { continue };
@@ -26,7 +26,7 @@ impl Rule for Service {
                 false => format!("its program {program} lies in a folder of the subject"),
                 true => format!("its program {program} is gone; it was where the subject was installed"),
             };
-            claims.add(place, Evidence::new(lead.rule("service-program"), text, Some(lead.place)));
+            claims.add(place, Evidence::new(lead.rule(RuleId::ServiceProgram), text, Some(lead.place)));
         }
     }
 }

@@ -1,7 +1,7 @@
 use super::Rule;
 use crate::model::path::plain;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Counts of how many products share a file, for files in folders of the subject.
 pub struct SharedCount;
@@ -17,7 +17,7 @@ impl Rule for SharedCount {
                 let Some(lead) = scene.lead(claims, &file) else { continue };
                 let text = format!("it counts who shares {file}, {}", lead.words());
                 let place = Place { kind: PlaceKind::SharedCount, ..Place::value(registry.path(key), value.name) };
-                claims.add(place, Evidence::new(lead.rule("shared-count"), text, Some(lead.place)));
+                claims.add(place, Evidence::new(lead.rule(RuleId::SharedCount), text, Some(lead.place)));
             }
         }
     }

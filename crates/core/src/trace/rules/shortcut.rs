@@ -1,6 +1,6 @@
 use super::Rule;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Shortcuts that lead into a folder of the subject.
 pub struct Shortcut;
@@ -12,7 +12,7 @@ impl Rule for Shortcut {
             let target = crate::model::path::plain(&shortcut.target, &scene.survey.environment(scene.user_of(&path)));
             let Some(lead) = scene.lead(claims, &target) else { continue };
             let text = format!("it leads to {target}, {}", lead.words());
-            let evidence = Evidence::new(lead.rule("shortcut-target"), text, Some(lead.place));
+            let evidence = Evidence::new(lead.rule(RuleId::ShortcutTarget), text, Some(lead.place));
             claims.add(Place::new(PlaceKind::Shortcut, path), evidence);
         }
     }

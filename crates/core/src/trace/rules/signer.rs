@@ -3,7 +3,7 @@ use std::collections::BTreeMap;
 use super::Rule;
 use crate::content::Content as Says;
 use crate::model::Place;
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Programs in a claimed folder that the publisher has signed: it supports, and never suffices, since a
 /// publisher signs all of its products.
@@ -24,7 +24,7 @@ impl Rule for Signer {
             found.entry(folder.path).or_insert(text);
         }
         for (folder, text) in found {
-            claims.add(Place::folder(folder), Evidence::new("signer", text, None));
+            claims.add(Place::folder(folder), Evidence::new(RuleId::Signer, text, None));
         }
     }
 }

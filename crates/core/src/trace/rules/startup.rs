@@ -1,6 +1,6 @@
 use super::Rule;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Programs of the subject that start at sign-in, from the `Run` keys of machine and users, with
 /// the switch that Windows keeps beside each.
@@ -14,12 +14,12 @@ impl Rule for Startup {
             let Some(lead) = scene.lead(claims, &program) else { continue };
             let place = Place { kind: PlaceKind::Startup, ..Place::value(&entry.key, &entry.name) };
             let text = format!("it starts {program}, {}", lead.words());
-            claims.add(place.clone(), Evidence::new(lead.rule("startup-command"), text, Some(lead.place)));
+            claims.add(place.clone(), Evidence::new(lead.rule(RuleId::StartupCommand), text, Some(lead.place)));
             let switch = registry.key(&entry.switches).and_then(|key| registry.value(key, &entry.name));
             if let Some(switch) = switch {
                 let text = "it switches that startup entry on or off".to_owned();
                 let switch = Place::value(&entry.switches, switch.name);
-                claims.add(switch, Evidence::new("startup-switch", text, Some(place)));
+                claims.add(switch, Evidence::new(RuleId::StartupSwitch, text, Some(place)));
             }
         }
     }

@@ -2,7 +2,7 @@ use super::Rule;
 use crate::content::Content;
 use crate::model::path::{is_inside_or_same, leaf};
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Packages of the store's kind that are called after publisher and product, with each user's data
 /// of them.
@@ -36,7 +36,7 @@ impl Rule for StorePackage {
                     "it is called after publisher and product, among what store packages keep for {}",
                     user.name
                 );
-                claims.add(Place::folder(files.path(folder)), Evidence::new("store-data", text, None));
+                claims.add(Place::folder(files.path(folder)), Evidence::new(RuleId::StoreData, text, None));
             }
         }
         for package in scene.store_packages() {
@@ -49,12 +49,16 @@ impl Rule for StorePackage {
                 (false, None) => continue,
             };
             let place = Place::new(PlaceKind::StorePackage, &package.full_name);
-            claims.add_with_parts(place.clone(), package.parts.clone(), Evidence::new("store-package", text, None));
+            claims.add_with_parts(
+                place.clone(),
+                package.parts.clone(),
+                Evidence::new(RuleId::StorePackage, text, None),
+            );
             for user in &scene.survey.facts.users {
                 let folder = format!("{}\\Packages\\{}", user.local(), package.family);
                 let Some(at) = scene.survey.files.find(&folder) else { continue };
                 let text = format!("it holds what {} keeps in the store package", user.name);
-                let evidence = Evidence::new("store-data", text, Some(place.clone()));
+                let evidence = Evidence::new(RuleId::StoreData, text, Some(place.clone()));
                 claims.add(Place::folder(scene.survey.files.path(at)), evidence);
             }
         }

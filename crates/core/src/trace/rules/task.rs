@@ -2,7 +2,7 @@ use super::Rule;
 use crate::content::Content;
 use crate::model::path::leaf;
 use crate::model::{Place, PlaceKind};
-use crate::trace::{Claims, Evidence, Scene};
+use crate::trace::{Claims, Evidence, RuleId, Scene};
 
 /// Scheduled tasks that run a program in a folder of the subject, or are named after it.
 pub struct Task;
@@ -16,7 +16,7 @@ impl Rule for Task {
                 for program in definition.commands.iter().filter_map(|command| scene.program(command, None)) {
                     let Some(lead) = scene.lead(claims, &program) else { continue };
                     let text = format!("it runs {program}, {}", lead.words());
-                    let evidence = Evidence::new(lead.rule("task-command"), text, Some(lead.place));
+                    let evidence = Evidence::new(lead.rule(RuleId::TaskCommand), text, Some(lead.place));
                     claims.add_with_parts(place.clone(), task.parts.clone(), evidence);
                 }
             }
@@ -25,7 +25,7 @@ impl Rule for Task {
             let by_publisher = scene.is_publisher(leaf(above));
             if scene.begins_with_subject(leaf(&task.path)) || scene.fit(leaf(above)).is_some() {
                 let text = "it has the product's name in the task library".to_owned();
-                let rule = if by_publisher { "named-task" } else { "named-task-alone" };
+                let rule = if by_publisher { RuleId::NamedTask } else { RuleId::NamedTaskAlone };
                 claims.add_with_parts(place, task.parts.clone(), Evidence::new(rule, text, None));
             }
         }
