@@ -11,6 +11,7 @@ mod logs;
 mod pc;
 mod peoples;
 mod permits;
+mod permits_edges;
 mod plan;
 mod remains;
 mod set_back;

@@ -1,0 +1,160 @@
+//! Permits where one of several reasons decides alone: each was broken on purpose, and had to be seen.
+
+use stubble_core::model::{Place, PlaceKind};
+use stubble_core::permits::Permits;
+
+use super::pc::desk;
+
+const PROGRAM: &str = "C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe";
+const KEYS: &str = include_str!("../data/windows/keys.txt");
+
+/// Names directly below SOFTWARE that are no publisher's: what no list knows below them is nobody's to take.
+#[test]
+fn below_names_that_are_no_publishers_nothing_is_a_programs_own() {
+    for name in ["Microsoft", "Policies", "OEM", "Partner", "Setup", "Windows", "Khronos", "OpenSSH", "ODBC"] {
+        for top in ["HKLM\\SOFTWARE", "HKLM\\SOFTWARE\\WOW6432Node", "HKU\\S-1-5-21-1-2-3-1001\\Software"] {
+            let path = format!("{top}\\{name}\\Quernlight Notes");
+            let mut pc = desk();
+            pc.key(&path, &[("Path", PROGRAM)]);
+            let survey = pc.survey();
+            let permits = Permits::of(&survey);
+            assert!(permits.ask(&Place::key(&path)).is_err(), "{path}");
+            assert!(permits.ask(&Place::value(&path, "Path")).is_err(), "{path}");
+        }
+    }
+}
+
+/// A maker's key in which Windows or several programs keep things: a value that stands in it itself is nobody's.
+#[test]
+fn a_value_of_a_key_that_many_share_stays() {
+    for path in ["HKLM\\SOFTWARE\\Intel", "HKU\\S-1-5-21-1-2-3-1001\\Software\\Netscape", "HKLM\\SOFTWARE\\Sonic"] {
+        let mut pc = desk();
+        pc.key(path, &[("Program", PROGRAM)]);
+        let survey = pc.survey();
+        let permits = Permits::of(&survey);
+        assert!(permits.ask(&Place::value(path, "Program")).is_err(), "{path}");
+        assert!(permits.ask(&Place::key(path)).is_err(), "{path}");
+    }
+}
+
+/// A key that no list names, but that holds one of Windows': it would go with it.
+#[test]
+fn a_key_above_one_of_windows_stays_whatever_stands_in_it() {
+    let mut tried = 0;
+    for (_, path) in KEYS.lines().filter_map(|line| line.split_once('\t')) {
+        let path = path.replace("<sid>", "S-1-5-21-1-2-3-1001");
+        let Some((above, _)) = path.rsplit_once('\\').filter(|(above, _)| above.matches('\\').count() > 1) else {
+            continue;
+        };
+        if path.contains(['*', '{']) {
+            continue;
+        }
+        let mut pc = desk();
+        pc.key(&format!("{above}\\open\\command"), &[("", PROGRAM)]);
+        pc.key(above, &[("", PROGRAM)]);
+        pc.key(&path, &[("", "")]);
+        let survey = pc.survey();
+        tried += 1;
+        assert!(Permits::of(&survey).ask(&Place::key(above)).is_err(), "{above}, over {path}");
+    }
+    assert!(tried > 1000, "{tried}");
+}
+
+const CURRENT: &str = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion";
+const CONTROL: &str = "HKLM\\SYSTEM\\ControlSet001\\Control";
+const OWN_CLASS: &str = "{7A1D0003-0000-4000-8000-000000000003}";
+const CLASS_OF_WINDOWS: &str = "{7A1D0004-0000-4000-8000-000000000004}";
+
+fn entry(key: &str, name: &str, entry: &str) -> Place {
+    let kind = PlaceKind::ListEntry;
+    Place { kind, path: key.to_owned(), name: Some(name.to_owned()), entry: Some(entry.to_owned()) }
+}
+
+/// In each slot one registration that is a program's and one that is Windows', told apart by what it names.
+#[test]
+fn in_every_slot_what_is_windows_own_stays_and_a_programs_may_go() {
+    let classes = "HKLM\\SOFTWARE\\Classes\\CLSID";
+    let applications = "HKLM\\SOFTWARE\\RegisteredApplications";
+    let run = format!("{CURRENT}\\Run");
+    let approved = format!("{CURRENT}\\Shell Extensions\\Approved");
+    let list = format!("{CURRENT}\\Uninstall");
+    let environment = format!("{CONTROL}\\Session Manager\\Environment");
+    let monitors = format!("{CONTROL}\\Print\\Monitors");
+    let filters = format!("{CONTROL}\\Class\\{{7A1D0005-0000-4000-8000-000000000005}}");
+    let rules = "HKLM\\SYSTEM\\ControlSet001\\Services\\SharedAccess\\Parameters\\FirewallPolicy\\FirewallRules";
+    let options = "HKLM\\SOFTWARE\\Microsoft\\Windows NT\\CurrentVersion\\Image File Execution Options";
+    let mut pc = desk();
+    pc.key(&format!("{classes}\\{OWN_CLASS}\\InprocServer32"), &[("", PROGRAM)]);
+    pc.key(&format!("{classes}\\{CLASS_OF_WINDOWS}\\InprocServer32"), &[("", "C:\\Windows\\System32\\share.dll")]);
+    pc.key(
+        applications,
+        &[
+            ("Scale Desk", "Software\\Fennelgate\\Capabilities"),
+            ("Photos", "SOFTWARE\\Microsoft\\Photos\\Capabilities"),
+        ],
+    );
+    pc.key(&run, &[("Scale Desk", PROGRAM), ("Security Notes", "%SystemRoot%\\System32\\notes.exe")]);
+    pc.key(&approved, &[(OWN_CLASS, "Scale Desk"), (CLASS_OF_WINDOWS, "Sharing")]);
+    pc.key(&format!("{list}\\Scale Update"), &[("DisplayName", "Scale Update")]);
+    pc.key(&format!("{list}\\KB100"), &[("DisplayName", "Update"), ("ParentKeyName", "OperatingSystem")]);
+    pc.key(&format!("{list}\\WIC"), &[("NoRemove", "1")]);
+    pc.key(
+        &environment,
+        &[
+            ("PATHEXT", ".COM;.EXE;.QWL"),
+            ("SCALE_HOME", "C:\\Program Files\\Fennelgate"),
+            ("SHARE", "C:\\Windows\\Share"),
+        ],
+    );
+    pc.key(&format!("{monitors}\\Scale Port"), &[("Driver", "scaleport.dll")]);
+    pc.key(&format!("{monitors}\\Standard Port"), &[("Driver", "tcpmon.dll")]);
+    pc.key(&format!("{monitors}\\Microsoft Shared Port"), &[("Driver", "shared.dll")]);
+    pc.key(&format!("{monitors}\\Nameless"), &[("Keyword", "x")]);
+    pc.service("scalefilter", "C:\\Program Files\\Fennelgate\\Scale Desk\\filter.sys", true);
+    pc.key(&filters, &[("UpperFilters", "kbdclass")]);
+    let rule = |program: &str| format!("v2.30|Action=Allow|Active=TRUE|Dir=In|App={program}|Name=x|");
+    let (ours, other) = (rule(PROGRAM), rule("C:\\Windows\\System32\\svchost.exe"));
+    pc.key(rules, &[("{1}", &ours), ("{2}", &other), ("{3}", "v2.30|Action=Allow|Active=TRUE|Dir=In|Name=x|")]);
+    pc.key(&format!("{options}\\desk.exe"), &[("Debugger", "C:\\Windows\\System32\\notes.exe")]);
+    pc.key(&format!("{options}\\winlogon.exe"), &[("MitigationOptions", "1")]);
+    let survey = pc.survey();
+    let permits = Permits::of(&survey);
+    let key = |path: String| Place::key(path);
+    for place in [
+        Place::value(applications, "Scale Desk"),
+        Place::value(&run, "Scale Desk"),
+        Place::value(&approved, OWN_CLASS),
+        key(format!("{list}\\Scale Update")),
+        entry(&environment, "PATHEXT", ".QWL"),
+        Place::value(&environment, "SCALE_HOME"),
+        key(format!("{monitors}\\Scale Port")),
+        entry(&filters, "UpperFilters", "scalefilter"),
+        Place::value(rules, "{1}"),
+        key(format!("{options}\\desk.exe")),
+    ] {
+        assert_eq!(permits.why(&place), None, "{place}");
+    }
+    for place in [
+        Place::value(applications, "Photos"),
+        Place::value(&run, "Security Notes"),
+        Place::value(&approved, CLASS_OF_WINDOWS),
+        Place::value(&approved, "no class at all"),
+        key(format!("{list}\\KB100")),
+        key(format!("{list}\\WIC")),
+        entry(&environment, "PATHEXT", ".EXE"),
+        entry(&environment, "PATHEXT", ".com"),
+        Place::value(&environment, "SHARE"),
+        Place::value(&environment, "ComSpec"),
+        Place::value(&environment, "windir"),
+        key(format!("{monitors}\\Standard Port")),
+        key(format!("{monitors}\\Microsoft Shared Port")),
+        key(format!("{monitors}\\Nameless")),
+        entry(&filters, "UpperFilters", "kbdclass"),
+        Place::value(rules, "{2}"),
+        Place::value(rules, "{3}"),
+        key(format!("{options}\\winlogon.exe")),
+        Place::value(format!("{options}\\winlogon.exe"), "MitigationOptions"),
+    ] {
+        assert!(permits.ask(&place).is_err(), "{place}");
+    }
+}
