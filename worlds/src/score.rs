@@ -129,7 +129,7 @@ pub fn score_of(world: &World, survey: &Survey) -> (Score, Trace) {
             }
             trace(survey, &registered, &subject)
         }
-        Identified::Several(candidates) => {
+        Identified::Several(candidates) | Identified::Publisher(candidates) => {
             let names: Vec<String> = candidates.into_iter().map(|one| one.name).collect();
             score.faults.push(format!("{} could be {}", wanted.name, names.join(", ")));
             Trace::default()

@@ -59,6 +59,14 @@ pub enum CliError {
         /// Who could be meant.
         candidates: Vec<Candidate>,
     },
+    /// It is a publisher's name, and none of a product.
+    #[error("{name} is a publisher here, not a product")]
+    APublisher {
+        /// What was given.
+        name: String,
+        /// The publisher's products.
+        products: Vec<Candidate>,
+    },
     /// What is to be put right is not installed.
     #[error("{0} is not installed here, so that there is nothing to put right")]
     NotInstalled(String),
@@ -266,6 +274,13 @@ fn in_words(error: &CliError) -> Explained {
         CliError::Several { candidates, .. } => Explained {
             details: candidates.iter().map(candidate).collect(),
             ..advised("Say which one you mean; nothing was guessed and nothing was opened.", Exit::Usage)
+        },
+        CliError::APublisher { products, .. } => Explained {
+            details: products.iter().map(candidate).collect(),
+            ..advised(
+                "Name one of its products; `--scope publisher` beside that name means all of them. Nothing was opened.",
+                Exit::Usage,
+            )
         },
         CliError::Program(_) => advised(
             "Name an installer package (.msi) here. `stubble install` runs setup programs as they are.",

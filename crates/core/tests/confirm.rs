@@ -127,7 +127,7 @@ fn who_is_meant() {
     let registered = Registered::read(&survey);
     let names = |wanted: &str| match identify(&survey, &registered, &[], wanted) {
         Identified::One(subject) => vec![subject.name],
-        Identified::Several(all) => all.into_iter().map(|one| one.name).collect(),
+        Identified::Several(all) | Identified::Publisher(all) => all.into_iter().map(|one| one.name).collect(),
         Identified::Nobody(_) => Vec::new(),
     };
     for (typed, expected) in [

@@ -49,6 +49,13 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
             }
             return Err(CliError::Several { name: ambiguous.name, candidates: ambiguous.candidates });
         }
+        Identified::Publisher(products) => {
+            if settings.json {
+                let ambiguous = Ambiguous { name: name.clone(), candidates: products.clone() };
+                show(&ambiguous, settings, ui, |_, _| String::new());
+            }
+            return Err(CliError::APublisher { name, products });
+        }
         Identified::Nobody(known) => match &print {
             // Nothing on the machine names it; the footprint still tells what to look for.
             Some(print) if fold(&print.name) == fold(&name) => footprint::subject(print, Vec::new()),

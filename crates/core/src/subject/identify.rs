@@ -10,13 +10,17 @@ use super::predecessor::is_predecessor;
 use super::{Anchor, AnchorKind, Scope, Subject};
 use crate::content::Content;
 use crate::model::text::fold;
-use crate::model::{Guid, path};
+use crate::model::{Guid, Place, path};
 use crate::packages::registered::uninstall_keys;
 use crate::packages::{Package, Product, Registered};
+use crate::permits::Permits;
 use crate::permits::windows::is_store_package;
 use crate::survey::Survey;
 use crate::trace::roots;
 use crate::units::store_packages::store_packages;
+
+/// The product that our own program says it is a part of, folded.
+const OWN_NAME: &str = "STUBBLE";
 
 /// An installer package that was found, with its path.
 #[derive(Debug)]
@@ -47,6 +51,8 @@ pub enum Identified {
     One(Box<Subject>),
     /// Several could be; none is guessed.
     Several(Vec<Candidate>),
+    /// A publisher is named and no product; these are its products.
+    Publisher(Vec<Candidate>),
     /// None fits; these are the names that the machine knows.
     Nobody(Vec<String>),
 }
@@ -73,6 +79,10 @@ impl Known {
         self.places.iter().any(|place| tops.iter().any(|top| path::is_inside_or_same(place, top)))
     }
 
+    fn candidate(&self) -> Candidate {
+        Candidate { name: self.name.clone(), publisher: self.publisher.clone(), from: self.from.clone() }
+    }
+
     /// Whether a folder or key is this product's: its install folder, or in its publisher's.
     fn owns(&self, place: &str) -> bool {
         let words = publisher_words(&self.publisher);
@@ -89,7 +99,15 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
     let known = gather(survey, registered, packages);
     let words = product_words(wanted);
     let typed = together(&words);
-    let fits_typed = |one: &&Known| fits(&words, &one.name);
+    let fits_typed = |one: &&Known| fits(&words, one);
+    // A publisher's name alone says which of its products is meant only where one of them is called so.
+    if !known.contains_key(&typed) {
+        let is_named = |one: &&Known| is_publisher_of(&words, one);
+        let all: Vec<&Known> = known.values().filter(|one| is_named(one) || fits_typed(one)).collect();
+        if all.iter().any(is_named) {
+            return Identified::Publisher(all.into_iter().map(Known::candidate).collect());
+        }
+    }
     // What a known product explains is no product of its own.
     let explained = |place: &String| known.values().filter(fits_typed).any(|one| one.owns(place));
     let quiet = quietly(survey, &words).map(|mut quiet| {
@@ -119,23 +137,22 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
     match fitting.as_slice() {
         [] => Identified::Nobody(known.values().map(|one| one.name.clone()).collect()),
         [one] if !is_longer(one) => Identified::One(Box::new(complete(survey, one, registered, packages))),
-        several => Identified::Several(
-            several
-                .iter()
-                .map(|one| Candidate {
-                    name: one.name.clone(),
-                    publisher: one.publisher.clone(),
-                    from: one.from.clone(),
-                })
-                .collect(),
-        ),
+        several => Identified::Several(several.iter().map(|one| one.candidate()).collect()),
     }
 }
 
-/// Every typed word begins a word of the name.
-fn fits(typed: &[String], name: &str) -> bool {
-    let words = product_words(name);
-    !typed.is_empty() && typed.iter().all(|word| words.iter().any(|other| other.starts_with(word.as_str())))
+/// Every typed word begins a word of the name or, as people say both together, of the publisher's; one at least is of
+/// the name.
+fn fits(typed: &[String], one: &Known) -> bool {
+    let (words, makers) = (product_words(&one.name), publisher_words(&one.publisher));
+    let begins = |all: &[String], word: &str| all.iter().any(|other| other.starts_with(word));
+    typed.iter().any(|word| begins(&words, word))
+        && typed.iter().all(|word| begins(&words, word) || makers.iter().any(|other| other == word))
+}
+
+/// Whether the typed words are the publisher's name, as it is registered or without its last words.
+fn is_publisher_of(typed: &[String], one: &Known) -> bool {
+    !typed.is_empty() && publisher_words(&one.publisher).starts_with(typed)
 }
 
 /// Whether the name has words behind the last one that was typed.
@@ -145,10 +162,18 @@ fn goes_on(typed: &[String], name: &str) -> bool {
     last.is_some_and(|last| last + 1 < words.len())
 }
 
-/// A product of which only folders or keys tell the name: exactly the one that was typed.
+/// A product of which only folders or keys tell the name: exactly the one that was typed, alone or behind its
+/// publisher's. What Windows and everybody keep things in is neither a product nor a publisher: what may never be taken
+/// names nobody.
 fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
     let wanted = together(typed);
     let is_it = |name: &str| !wanted.is_empty() && together(&product_words(name)) == wanted;
+    let are_both = |publisher: &str, name: &str| {
+        let (publisher, name) = (together(&publisher_words(publisher)), together(&product_words(name)));
+        !publisher.is_empty() && !name.is_empty() && wanted.strip_prefix(&publisher) == Some(&name)
+    };
+    let permits = Permits::of(survey);
+    let may_go = |place: &Place| permits.ask(place).is_ok();
     let files = &survey.files;
     let mut found = Known::default();
     let mut add = |name: &str, publisher: &str, place: String| {
@@ -168,11 +193,19 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
     for root in roots(survey) {
         let Some(root) = files.find(&root) else { continue };
         for child in files.children(root) {
-            if is_it(files.name(child)) {
-                add(files.name(child), "", files.path(child));
+            let name = files.name(child);
+            let inner: Vec<_> = files
+                .children(child)
+                .filter(|inner| is_it(files.name(*inner)) || are_both(name, files.name(*inner)))
+                .collect();
+            if inner.is_empty() && !is_it(name) || !may_go(&Place::folder(files.path(child))) {
+                continue;
             }
-            for inner in files.children(child).filter(|inner| is_it(files.name(*inner))) {
-                add(files.name(inner), files.name(child), files.path(inner));
+            if is_it(name) {
+                add(name, "", files.path(child));
+            }
+            for inner in inner {
+                add(files.name(inner), name, files.path(inner));
             }
         }
     }
@@ -180,11 +213,20 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
     let registry = &survey.registry;
     for root in survey.facts.software_views().into_iter().map(str::to_owned).chain(users) {
         for key in registry.subkeys(&root) {
-            if is_it(registry.name(key)) {
-                add(registry.name(key), "", registry.path(key));
+            let name = registry.name(key);
+            let inner: Vec<_> = registry
+                .keys()
+                .children(key)
+                .filter(|inner| is_it(registry.name(*inner)) || are_both(name, registry.name(*inner)))
+                .collect();
+            if inner.is_empty() && !is_it(name) || !may_go(&Place::key(registry.path(key))) {
+                continue;
             }
-            for inner in registry.keys().children(key).filter(|inner| is_it(registry.name(*inner))) {
-                add(registry.name(inner), registry.name(key), registry.path(inner));
+            if is_it(name) {
+                add(name, "", registry.path(key));
+            }
+            for inner in inner {
+                add(registry.name(inner), name, registry.path(inner));
             }
         }
     }
@@ -253,6 +295,8 @@ pub(super) fn gather(survey: &Survey, registered: &Registered, packages: &[Packa
     for told in &survey.contents {
         let from = || format!("the file {}", survey.files.path(told.file));
         match &told.content {
+            // We lie on the machine as well, and are no product of its.
+            Content::Program(version) if fold(&version.product) == OWN_NAME => {}
             Content::Program(version) => {
                 let anchors = vec![(AnchorKind::Publisher, version.company.clone())];
                 add_to(&mut known, without_setup(&version.product), &version.company, &from(), anchors);

@@ -12,6 +12,7 @@ use crate::packages::registered::uninstall_keys;
 use crate::survey::{EntryKind, NodeId, Survey};
 use crate::units;
 use crate::units::drivers::instances;
+use crate::units::tasks::{Task, tasks};
 
 /// A product's name, with how the thing that was named leads to it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,12 +28,66 @@ pub struct Pointed {
 pub fn pointed_at(survey: &Survey, registered: &Registered, wanted: &str) -> Option<Pointed> {
     let wanted = wanted.trim().trim_matches('"');
     if let Ok(code) = wanted.parse::<Guid>() {
-        return by_code(registered, code);
+        let packed = || by_code(registered, Guid::from_packed(wanted)?);
+        return by_code(registered, code).or_else(packed);
     }
     if wanted.contains(":\\") {
         return by_path(survey, wanted.trim_end_matches('\\'));
     }
-    by_process(survey, wanted).or_else(|| by_service(survey, wanted)).or_else(|| by_device(survey, wanted))
+    by_process(survey, wanted)
+        .or_else(|| by_service(survey, wanted))
+        .or_else(|| by_device(survey, wanted))
+        .or_else(|| by_task(survey, wanted))
+        .or_else(|| by_class(survey, wanted))
+        .or_else(|| by_file_name(survey, wanted))
+}
+
+/// A task by its name or its path in the task library.
+fn by_task(survey: &Survey, wanted: &str) -> Option<Pointed> {
+    let is_it = |task: &Task| fold(&task.path) == fold(wanted) || fold(leaf(&task.path)) == fold(wanted);
+    let all = tasks(survey);
+    let programs = all.iter().filter(|task| is_it(task)).flat_map(|task| task.programs(survey));
+    let how = |found: Pointed| Pointed { how: format!("the task of that name runs it, and {}", found.how), ..found };
+    only(programs.filter_map(|program| by_path(survey, &program))).map(how)
+}
+
+/// A kind of document by its extension with the dot, or a class by its name: what opens it.
+fn by_class(survey: &Survey, wanted: &str) -> Option<Pointed> {
+    let registry = &survey.registry;
+    let mut roots = vec!["HKLM\\SOFTWARE\\Classes".to_owned(), "HKLM\\SOFTWARE\\WOW6432Node\\Classes".to_owned()];
+    roots.extend(survey.facts.users.iter().map(|user| format!("{}_Classes", user.hive())));
+    let opens = |root: &String| {
+        let key = registry.key(&format!("{root}\\{wanted}"))?;
+        let class = if wanted.starts_with('.') { registry.text(key, "")? } else { wanted.to_owned() };
+        let command = registry.key(&format!("{root}\\{class}\\shell\\open\\command"))?;
+        let command = registry.text(command, "")?;
+        let program = path::program_of(&command, &survey.environment(None), &|path| survey.has_file(path))?;
+        if is_inside_or_same(&program, &survey.facts.windows) { None } else { by_path(survey, &program) }
+    };
+    let how = |found: Pointed| Pointed { how: format!("it opens with a program, and {}", found.how), ..found };
+    only(roots.iter().filter_map(opens)).map(how)
+}
+
+/// A file by its name, or a shortcut by what people see of it, outside of Windows' own folder.
+fn by_file_name(survey: &Survey, wanted: &str) -> Option<Pointed> {
+    let files = &survey.files;
+    let folded = fold(wanted);
+    let link = format!("{folded}.LNK");
+    let is_it = |at: &NodeId| {
+        let name = fold(files.name(*at));
+        name == link || name == folded && name.contains('.')
+    };
+    let is_file = |at: &NodeId| files.data(*at).kind == EntryKind::File;
+    let outside = |path: &String| !is_inside_or_same(path, &survey.facts.windows);
+    let found = files.all().filter(is_it).filter(is_file).map(|at| files.path(at)).filter(outside);
+    let how = |found: Pointed| Pointed { how: format!("a file is called so, and {}", found.how), ..found };
+    only(found.filter_map(|path| by_path(survey, &path))).map(how)
+}
+
+/// What all of them lead to; nothing where they do not lead to one product.
+fn only(mut found: impl Iterator<Item = Pointed>) -> Option<Pointed> {
+    let first = found.next()?;
+    found.all(|other| other.name == first.name).then_some(first)
 }
 
 fn by_code(registered: &Registered, code: Guid) -> Option<Pointed> {
@@ -133,14 +188,16 @@ fn by_service(survey: &Survey, wanted: &str) -> Option<Pointed> {
         .map(|found| Pointed { how: format!("it is the service of that name, and {}", found.how), ..found })
 }
 
-/// A device by its name or identifier, or a driver package by its published name: what the package's files
+/// A device by its name or identifier, or a driver package by its published name or the one that its INF had: what the package's files
 /// say of themselves, or the product that has brought its INF.
 fn by_device(survey: &Survey, wanted: &str) -> Option<Pointed> {
     let folded = fold(wanted);
     let ids = devices_called(survey, &folded);
     let drivers = units::drivers::drivers(survey);
     let driver = drivers.iter().find(|driver| {
-        fold(&driver.published) == folded || driver.devices.iter().any(|device| ids.contains(&fold(device)))
+        let names = [&driver.published, &driver.original];
+        names.into_iter().any(|name| !name.is_empty() && fold(name) == folded)
+            || driver.devices.iter().any(|device| ids.contains(&fold(device)))
     })?;
     let told = driver.parts.iter().find_map(|part| {
         let version = survey.version_of(&part.path)?;
