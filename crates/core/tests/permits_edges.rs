@@ -1,7 +1,8 @@
 //! Permits where one of several reasons decides alone: each was broken on purpose, and had to be seen.
 
-use stubble_core::model::{Place, PlaceKind};
+use stubble_core::model::{Place, PlaceKind, RegValue};
 use stubble_core::permits::Permits;
+use stubble_core::survey::{Gap, Survey};
 
 use super::pc::desk;
 
@@ -115,6 +116,9 @@ fn in_every_slot_what_is_windows_own_stays_and_a_programs_may_go() {
     let rule = |program: &str| format!("v2.30|Action=Allow|Active=TRUE|Dir=In|App={program}|Name=x|");
     let (ours, other) = (rule(PROGRAM), rule("C:\\Windows\\System32\\svchost.exe"));
     pc.key(rules, &[("{1}", &ours), ("{2}", &other), ("{3}", "v2.30|Action=Allow|Active=TRUE|Dir=In|Name=x|")]);
+    let signing = format!("{CONTROL}\\Lsa");
+    pc.key(&signing, &[("Security Packages", "scalesign")]);
+    pc.file("C:\\Windows\\System32\\schannel.dll");
     pc.key(&format!("{options}\\desk.exe"), &[("Debugger", "C:\\Windows\\System32\\notes.exe")]);
     pc.key(&format!("{options}\\winlogon.exe"), &[("MitigationOptions", "1")]);
     let survey = pc.survey();
@@ -139,6 +143,10 @@ fn in_every_slot_what_is_windows_own_stays_and_a_programs_may_go() {
         Place::value(&run, "Security Notes"),
         Place::value(&approved, CLASS_OF_WINDOWS),
         Place::value(&approved, "no class at all"),
+        // A class of Windows, by its identifier alone.
+        Place::value(&approved, "{20D04FE0-3AEA-1069-A2D8-08002B30309D}"),
+        entry(&signing, "Security Packages", "schannel"),
+        entry(&signing, "Authentication Packages", "msv1_0"),
         key(format!("{list}\\KB100")),
         key(format!("{list}\\WIC")),
         entry(&environment, "PATHEXT", ".EXE"),
@@ -157,4 +165,73 @@ fn in_every_slot_what_is_windows_own_stays_and_a_programs_may_go() {
     ] {
         assert!(permits.ask(&place).is_err(), "{place}");
     }
+}
+
+/// Classes, verbs, types and handlers: what leads into Windows, or is made by it, goes neither whole nor in part.
+#[test]
+fn of_a_class_that_windows_made_only_a_programs_own_entry_may_go() {
+    let classes = "HKLM\\SOFTWARE\\Classes";
+    let share = "C:\\Windows\\System32\\share.exe";
+    let mixed = format!("{classes}\\CLSID\\{CLASS_OF_WINDOWS}");
+    let mut pc = desk();
+    pc.key(&format!("{mixed}\\InprocServer32"), &[("", "C:\\Windows\\System32\\share.dll")]);
+    pc.key(&format!("{mixed}\\shell\\Scale\\command"), &[("", PROGRAM)]);
+    for (verb, program) in [("find", PROGRAM), ("Scale", PROGRAM), ("Share", share)] {
+        pc.key(&format!("{classes}\\Directory\\shell\\{verb}\\command"), &[("", program)]);
+    }
+    let handlers = format!("{classes}\\Directory\\shellex\\ContextMenuHandlers");
+    pc.key(&format!("{handlers}\\Computer"), &[("", "{20D04FE0-3AEA-1069-A2D8-08002B30309D}")]);
+    pc.key(&format!("{handlers}\\Scale"), &[("", OWN_CLASS)]);
+    pc.key(&format!("{classes}\\Shared.Document\\shell\\open\\command"), &[("", share)]);
+    pc.key(&format!("{classes}\\Scale.Document\\shell\\open\\command"), &[("", PROGRAM)]);
+    pc.key(&format!("{classes}\\.shd"), &[("", "Shared.Document")]);
+    pc.key(&format!("{classes}\\.shd\\OpenWithProgids"), &[("Scale.Document", ""), ("Shared.Document", "")]);
+    let survey = pc.survey();
+    let permits = Permits::of(&survey);
+    for place in [
+        Place::key(format!("{mixed}\\shell\\Scale")),
+        Place::key(format!("{classes}\\Directory\\shell\\Scale")),
+        // Its class is gone.
+        Place::key(format!("{handlers}\\Scale")),
+        Place::value(format!("{classes}\\.shd\\OpenWithProgids"), "Scale.Document"),
+        Place::key(format!("{classes}\\Scale.Document")),
+    ] {
+        assert_eq!(permits.why(&place), None, "{place}");
+    }
+    for place in [
+        Place::key(mixed),
+        Place::key(format!("{classes}\\Directory\\shell\\find")),
+        Place::key(format!("{classes}\\Directory\\shell\\Share")),
+        Place::key(format!("{handlers}\\Computer")),
+        Place::key(format!("{classes}\\.shd")),
+        Place::value(format!("{classes}\\.shd"), ""),
+        Place::value(format!("{classes}\\.shd\\OpenWithProgids"), "Shared.Document"),
+        Place::key(format!("{classes}\\Shared.Document")),
+    ] {
+        assert!(permits.ask(&place).is_err(), "{place}");
+    }
+}
+
+/// A service goes by what it really runs: where that lies, whether it is there, and what of Windows starts by it.
+#[test]
+fn a_service_of_windows_or_one_that_nobody_can_see_stays() {
+    let services = "HKLM\\SYSTEM\\ControlSet001\\Services";
+    let number = |name: &str, number: u32| RegValue::dword(name, number);
+    let mut pc = desk();
+    pc.service("scan-helper", "C:\\Program Files\\Windows Defender\\helper.exe", true);
+    pc.raw(&format!("{services}\\gone-driver"), number("Type", 1));
+    pc.file("C:\\Windows\\System32\\drivers\\disk.sys");
+    // A driver that a package has brought, and that Windows loads before it can load others.
+    pc.service("scaledisk", "\\SystemRoot\\System32\\drivers\\scaledisk.sys", true);
+    pc.raw(&format!("{services}\\scaledisk"), number("Start", 3));
+    pc.key(&format!("{services}\\scaledisk"), &[("Group", "SCSI Miniport")]);
+    pc.driver("oem4.inf", "scaledisk.inf", "Fennelgate");
+    pc.program("C:\\Windows\\System32\\drivers\\scaledisk.sys", "Quernlight Scale Desk");
+    let mut survey = pc.survey();
+    let ask = |survey: &Survey, name: &str| Permits::of(survey).ask(&Place::new(PlaceKind::Service, name));
+    assert!(ask(&survey, "scan-helper").is_err());
+    assert!(ask(&survey, "scaledisk").unwrap().caution.is_some());
+    assert!(ask(&survey, "gone-driver").unwrap().caution.is_none(), "its driver is not there");
+    survey.gaps.push(Gap { what: "C:\\Windows\\System32\\drivers".into(), why: "it cannot be read".into() });
+    assert!(ask(&survey, "gone-driver").is_err(), "whether its driver is there, nobody has seen");
 }
