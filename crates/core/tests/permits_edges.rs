@@ -1,12 +1,13 @@
 //! Permits where one of several reasons decides alone: each was broken on purpose, and had to be seen.
 
 use stubble_core::model::{Place, PlaceKind, RegValue};
-use stubble_core::permits::Permits;
+use stubble_core::permits::{Permits, recorded};
 use stubble_core::survey::{Gap, Survey};
 
 use super::pc::desk;
 
 const PROGRAM: &str = "C:\\Program Files\\Fennelgate\\Scale Desk\\desk.exe";
+const FOLDERS: &str = include_str!("../data/windows/folders.txt");
 const KEYS: &str = include_str!("../data/windows/keys.txt");
 
 /// Names directly below SOFTWARE that are no publisher's: what no list knows below them is nobody's to take.
@@ -234,4 +235,64 @@ fn a_service_of_windows_or_one_that_nobody_can_see_stays() {
     assert!(ask(&survey, "gone-driver").unwrap().caution.is_none(), "its driver is not there");
     survey.gaps.push(Gap { what: "C:\\Windows\\System32\\drivers".into(), why: "it cannot be read".into() });
     assert!(ask(&survey, "gone-driver").is_err(), "whether its driver is there, nobody has seen");
+}
+
+/// A record may be forged: what no step of its kind could have taken is neither restored nor removed.
+#[test]
+fn a_record_names_only_what_its_step_could_have_taken() {
+    let survey = desk().survey();
+    let unit = Place::new;
+    let product = unit(PlaceKind::Product, "{3F9A6C12-7D84-4E5B-A1C0-2B8D5E7F9041}");
+    let driver = unit(PlaceKind::Driver, "oem7.inf");
+    let task = unit(PlaceKind::Task, "\\Scale Desk\\Update");
+    let layers = "HKLM\\SYSTEM\\ControlSet001\\Services\\WinSock2\\Parameters\\Protocol_Catalog9\\Catalog_Entries";
+    let layer = unit(PlaceKind::NetworkLayer, layers);
+    let value = Place::value("HKLM\\SOFTWARE\\Intel", "Program");
+    let system = "C:\\Windows\\System32";
+    let why = |of: &Place, place: &Place| recorded::why(of, place, &survey.facts);
+    for (of, place) in [
+        (&product, Place::key("HKLM\\SOFTWARE\\Policies\\Quernlight")),
+        (&unit(PlaceKind::Driver, "disk.inf"), Place::key("HKLM\\SYSTEM\\DriverDatabase\\DriverPackages\\disk_1")),
+        (&unit(PlaceKind::Task, "\\Microsoft\\Windows\\Defrag\\Day"), Place::file(format!("{system}\\Tasks\\Scale"))),
+        (&driver, Place::file(format!("{system}\\drivers\\disk.sys"))),
+        (&driver, Place::file(format!("{system}\\winlogon.exe"))),
+        (&layer, Place::key("HKLM\\SYSTEM\\ControlSet001\\Services\\disk")),
+        (&value, value.clone()),
+        (&task, Place::file(format!("{system}\\Tasks\\Microsoft\\Windows\\Scale"))),
+    ] {
+        assert!(why(of, &place).is_some(), "{of}: {place}");
+    }
+    for (of, place) in [
+        (&product, Place::file("C:\\Windows\\Installer\\1f2e.msi")),
+        (&driver, Place::key("HKLM\\SYSTEM\\DriverDatabase\\DriverPackages\\scale_1")),
+        (&driver, Place::file(format!("{system}\\drivers\\scaledisk.sys"))),
+        (&driver, Place::file(format!("{system}\\scaletool.exe"))),
+        (&layer, Place::key(format!("{layers}\\000000000003"))),
+        (&task, Place::file(format!("{system}\\Tasks\\Scale Desk\\Update"))),
+    ] {
+        assert_eq!(why(of, &place), None, "{of}: {place}");
+    }
+}
+
+/// A folder above one that must stay would take it along; what lies in a program's folder of Windows is Windows'.
+#[test]
+fn folders_above_and_below_those_of_windows_stay() {
+    let survey = desk().survey();
+    let permits = Permits::of(&survey);
+    let mut tried = 0;
+    for (_, path) in FOLDERS.lines().filter_map(|line| line.split_once('\t')) {
+        let path = path.trim_end_matches('\\').replace("C:\\Users\\{user}", "C:\\Users\\maren");
+        let above = path.rsplit_once('\\').map(|(above, _)| above).filter(|above| above.len() > 3);
+        if let Some(above) = above.filter(|above| !above.contains(['*', '{'])) {
+            tried += 1;
+            assert!(permits.ask(&Place::folder(above)).is_err(), "{above}, over {path}");
+        }
+    }
+    assert!(tried > 300, "{tried}");
+    for path in ["C:\\Program Files\\Windows Defender\\Scale", "C:\\Program Files (x86)\\Internet Explorer\\Scale"] {
+        assert!(permits.ask(&Place::folder(path)).is_err(), "{path}");
+    }
+    for task in ["\\Microsoft\\Windows\\Quernlight\\Update", "\\microsoft\\windows\\Update"] {
+        assert!(permits.ask(&Place::new(PlaceKind::Task, task)).is_err(), "{task}");
+    }
 }
