@@ -134,7 +134,7 @@ pub fn score_of(world: &World, survey: &Survey) -> (Score, Trace) {
             score.faults.push(format!("{} could be {}", wanted.name, names.join(", ")));
             Trace::default()
         }
-        Identified::Nobody(_) => {
+        Identified::Unknown(_) => {
             score.faults.push(format!("{} was not known", wanted.name));
             Trace::default()
         }

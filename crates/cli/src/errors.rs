@@ -45,7 +45,7 @@ pub enum CliError {
     NoName(String),
     /// Nobody of that name.
     #[error("nothing on this machine is called {name}")]
-    Nobody {
+    NoProduct {
         /// What was given.
         name: String,
         /// Names that the machine knows.
@@ -267,7 +267,7 @@ fn in_words(error: &CliError) -> Explained {
             advised("`clear` keeps one before it begins, and `install` one before and one after.", Exit::Usage)
         }
         CliError::Exists(_) => advised("Name another file.", Exit::Usage),
-        CliError::Nobody { known, .. } => Explained {
+        CliError::NoProduct { known, .. } => Explained {
             details: known.iter().map(|name| format!("known: {name}")).collect(),
             ..advised("Check the spelling, or name the installer with `--payload`.", Exit::Usage)
         },

@@ -8,9 +8,9 @@ use stubble_core::content::checked_list::{self, CheckedList};
 use stubble_core::content::program;
 use stubble_core::footprint::Footprint;
 use stubble_core::logs::Run;
-use stubble_core::model::Place;
 use stubble_core::model::path::leaf;
 use stubble_core::model::text::fold;
+use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::{Package, Registered};
 use stubble_core::payloads::{Launch, carried};
 use stubble_core::plan::{Plan, from_toml_begun, keep_with_drivers};
@@ -165,6 +165,11 @@ impl Work {
             return Err(CliError::OtherContent { path, wanted: wanted.to_owned(), found, copy: None });
         }
         Ok(InstallerFile { path: path.to_owned(), copy: Some(copy.to_owned()), content })
+    }
+
+    /// Whether a store package is among what belongs to the subject.
+    pub fn is_store_package(&self) -> bool {
+        self.trace().remnants.iter().any(|remnant| remnant.place.kind == PlaceKind::StorePackage)
     }
 
     /// The footprint of the case, where it was opened with one.

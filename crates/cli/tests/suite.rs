@@ -1,6 +1,7 @@
 //! Tests of the built program, and of the plan of the house.
 
 mod crashes;
+mod grown;
 mod house;
 mod jobs;
 mod judges;

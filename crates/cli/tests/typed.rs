@@ -31,12 +31,16 @@ impl Job {
 fn questions_are_explained_and_what_was_decided_is_kept_when_the_job_goes_on() {
     let job = Job::new("demo");
     let mend = "mend 'scale desk' --on bench:bench";
-    // Enter goes on behind the long stages; then the question about somebody else's program.
+    // Enter continues after the long stages; then comes the question about another publisher's program.
     let output = job.typed(mend, "\n\n?\nwhy\nshow\nhuh\nq\n", 1);
     for part in ["s01: end process", "Do it? [yes, no, why", "holds C:\\ProgramData", "kept"] {
         assert!(output.contains(part), "{part}: {output}");
     }
-    assert_eq!(output.matches("later  it stays for now").count(), 2, "what is no answer is explained: {output}");
+    assert_eq!(
+        output.matches("later  it stays for now").count(),
+        2,
+        "an answer that is not known is explained: {output}"
+    );
     job.must(&["plan", "--keep", "C:\\ProgramData\\Fennelgate\\Weigh 3", "--because", "for the audit"], 0);
 
     // The same words go on at the plan, with what was decided by hand, and ask only what is undecided.

@@ -198,7 +198,7 @@ fn loader(survey: &Survey) -> Option<String> {
 fn safe_mode(survey: &Survey) -> Option<Loan> {
     let loader = loader(survey)?;
     let with_network = RegValue { name: "Element".to_owned(), kind: kind::BINARY, data: vec![1, 0, 0, 0, 0, 0, 0, 0] };
-    let installer = format!("HKLM\\SYSTEM\\{}\\Control\\SafeBoot\\Network\\MSIServer", survey.facts.control_set);
+    let installer = format!("{}\\MSIServer", safe_list(survey));
     Some(Loan {
         name: "safe-mode".to_owned(),
         title: "Windows starts in safe mode, with the network and the package installer".to_owned(),
@@ -238,14 +238,23 @@ fn as_administrator(survey: &Survey, program: &str) -> Loan {
     }
 }
 
+/// The key with the services that start in safe mode with the network, where Windows starts in safe mode.
+pub fn safe_services(survey: &Survey) -> Option<String> {
+    safe_mode_value(survey).map(|_| safe_list(survey))
+}
+
+fn safe_list(survey: &Survey) -> String {
+    format!("HKLM\\SYSTEM\\{}\\Control\\SafeBoot\\Network", survey.facts.control_set)
+}
+
 /// The value by which Windows starts in safe mode, where it is set.
-pub fn safe_mode_value(survey: &Survey) -> Option<Place> {
+fn safe_mode_value(survey: &Survey) -> Option<Place> {
     let key = format!("{}\\Elements\\{SAFE_BOOT}", loader(survey)?);
     survey.registry.value(survey.registry.key(&key)?, "Element")?;
     Some(Place::value(key, "Element"))
 }
 
-/// Safe mode that somebody has left switched on.
+/// Safe mode that was left switched on.
 fn left_in_safe_mode(survey: &Survey) -> Option<LeftBehind> {
     Some(LeftBehind { place: safe_mode_value(survey)?, meaning: "Windows starts in safe mode".to_owned() })
 }

@@ -128,7 +128,7 @@ fn who_is_meant() {
     let names = |wanted: &str| match identify(&survey, &registered, &[], wanted) {
         Identified::One(subject) => vec![subject.name],
         Identified::Several(all) | Identified::Publisher(all) => all.into_iter().map(|one| one.name).collect(),
-        Identified::Nobody(_) => Vec::new(),
+        Identified::Unknown(_) => Vec::new(),
     };
     for (typed, expected) in [
         ("Quernlight Scale Desk", vec!["Quernlight Scale Desk"]),

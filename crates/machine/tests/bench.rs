@@ -108,5 +108,5 @@ fn the_subject_is_found_from_a_careless_name_and_never_guessed() {
     let Identified::Several(candidates) = who("quern") else { panic!("not several") };
     let names: Vec<&str> = candidates.iter().map(|one| one.name.as_str()).collect();
     assert_eq!(names, ["Quernlight Scale Desk", "Quernlight Weigh 3", "Quernstone Recipes"]);
-    assert!(matches!(who("Thimblerig"), Identified::Nobody(names) if names.len() == 5));
+    assert!(matches!(who("Thimblerig"), Identified::Unknown(names) if names.len() == 5));
 }

@@ -208,6 +208,29 @@ fn access_lists_are_read() {
     assert!(facts.now.is_some_and(|now| now.to_unix().0 > 1_700_000_000));
 }
 
+/// The manager of services reads its keys when Windows starts: a service that is lent another start has to be announced.
+#[test]
+fn how_a_service_starts_is_lent_to_its_manager_as_well() {
+    /// `ERROR_SERVICE_DISABLED`.
+    const DISABLED: i32 = 1058;
+    let Some(_alone) = alone() else { return };
+    let machine = Here::open().unwrap();
+    let sc = |args: &[&str]| std::process::Command::new("sc.exe").args(args).status().unwrap();
+    sc(&["create", "QuernLent", "binPath=", "C:\\nowhere\\service.exe", "start=", "disabled"]);
+    let key = format!("{}\\QuernLent", machine.survey_of(&[]).unwrap().facts.services_key());
+    let (was, _) = machine.read_value(&key, "Start").unwrap();
+    let is_disabled = || match machine.start_service("QuernLent").unwrap_err() {
+        MachineError::Io { source, .. } => source.raw_os_error() == Some(DISABLED),
+        _ => false,
+    };
+    assert!(is_disabled());
+    let above = machine.lend_value(&key, &RegValue::dword("Start", 3)).unwrap();
+    assert!(!is_disabled(), "its program is not there, and that is what it fails by now");
+    machine.return_value(&key, "Start", Some(&was), None, above).unwrap();
+    assert!(is_disabled());
+    sc(&["delete", "QuernLent"]);
+}
+
 #[test]
 fn a_file_in_use_does_not_move() {
     let Some(_alone) = alone() else { return };

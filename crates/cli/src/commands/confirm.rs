@@ -11,7 +11,7 @@ use stubble_core::model::path::leaf;
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
-use stubble_core::packages::{Package, Product, Registered};
+use stubble_core::packages::{Package, Registered};
 use stubble_core::plan::{Plan, StepKind, parse};
 use stubble_core::survey::Survey;
 use stubble_core::survey::compare::{Change, Difference, compare};
@@ -97,11 +97,7 @@ fn uninstalled(before: &Survey, work: &Work) -> Vec<String> {
     let gone = before.products.iter().filter(|(code, product)| {
         product.has_product_key && !work.registered.products.get(code).is_some_and(|now| now.has_product_key)
     });
-    let named = |product: &Product| match &product.version {
-        Some(version) => format!("{} {version}", product.name),
-        None => product.name.clone(),
-    };
-    gone.map(|(_, product)| named(product)).collect()
+    gone.map(|(_, product)| product.title()).collect()
 }
 
 fn receipt(work: &Work) -> Result<Receipt, CliError> {

@@ -5,7 +5,6 @@ use std::io::{Cursor, Read};
 use std::path::{Path, PathBuf};
 
 use stubble_core::logs::{LogError, Outcome, Run, Said, context, diagnose, follow, leads_of};
-use stubble_core::model::PlaceKind;
 use stubble_core::trace::trace;
 use stubble_ledger::{Case, Entry};
 
@@ -50,9 +49,8 @@ fn own_logs(work: Option<&Work>) -> Result<Vec<String>, CliError> {
 
 /// The event log in which the system notes how store packages were deployed, where the product is one of them.
 fn store_log(work: &Work) -> Option<String> {
-    let is_store = work.trace().remnants.iter().any(|one| one.place.kind == PlaceKind::StorePackage);
     let path = format!("{}\\System32\\winevt\\Logs\\{STORE_LOG}", work.survey.facts.windows);
-    (is_store && work.survey.files.find(&path).is_some()).then_some(path)
+    (work.survey.files.find(&path).is_some() && work.is_store_package()).then_some(path)
 }
 
 /// The log of the last setup that ran in the case.

@@ -43,23 +43,17 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     let subject = match identify(&survey, &registered, &packages, &name) {
         Identified::One(subject) => *subject,
         Identified::Several(candidates) => {
-            let ambiguous = Ambiguous { name, candidates };
-            if settings.json {
-                show(&ambiguous, settings, ui, |_, _| String::new());
-            }
-            return Err(CliError::Several { name: ambiguous.name, candidates: ambiguous.candidates });
+            let Ambiguous { name, candidates } = listed(Ambiguous { name, candidates }, settings, ui);
+            return Err(CliError::Several { name, candidates });
         }
-        Identified::Publisher(products) => {
-            if settings.json {
-                let ambiguous = Ambiguous { name: name.clone(), candidates: products.clone() };
-                show(&ambiguous, settings, ui, |_, _| String::new());
-            }
+        Identified::Publisher(candidates) => {
+            let Ambiguous { name, candidates: products } = listed(Ambiguous { name, candidates }, settings, ui);
             return Err(CliError::APublisher { name, products });
         }
-        Identified::Nobody(known) => match &print {
+        Identified::Unknown(known) => match &print {
             // Nothing on the machine names it; the footprint still tells what to look for.
             Some(print) if fold(&print.name) == fold(&name) => footprint::subject(print, Vec::new()),
-            _ => return Err(CliError::Nobody { name, known }),
+            _ => return Err(CliError::NoProduct { name, known }),
         },
     };
     let is_own = |file: &PackageFile| subject.all(AnchorKind::Payload).any(|path| path == file.path);
@@ -114,6 +108,14 @@ pub fn run(args: &Open, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliErr
     };
     show(&opened, settings, ui, terminal::opened);
     Ok(Exit::Done)
+}
+
+/// Prints the products that could be meant, as a document if one is asked for; on a terminal the error names them.
+fn listed(ambiguous: Ambiguous, settings: &Settings, ui: &mut Ui) -> Ambiguous {
+    if settings.json {
+        show(&ambiguous, settings, ui, |_, _| String::new());
+    }
+    ambiguous
 }
 
 /// The best installer that lies somewhere else than in the downloads, such as where a downloader keeps what it
@@ -171,7 +173,7 @@ fn wanted(
         return Ok(Wanted { name, how: Some(how) });
     }
     let is_name = !name.contains(":\\") && name.parse::<Guid>().is_err();
-    if is_name && !matches!(identify(survey, registered, packages, &name), Identified::Nobody(_)) {
+    if is_name && !matches!(identify(survey, registered, packages, &name), Identified::Unknown(_)) {
         return Ok(Wanted { name, how: None });
     }
     Ok(match pointed_at(survey, registered, &name) {

@@ -1,12 +1,11 @@
 //! `plan`: writes the steps as a file, and decides about them.
 
 use stubble_core::content::checked_list;
-use stubble_core::model::PlaceKind;
 use stubble_core::plan::{
     Decided, Meets, Plan, Previewed, ask_again, build_in_order, by_hand, carry_over, differences, is_rewritten, parse,
     preview, repair, repair_by_lists, to_toml,
 };
-use stubble_core::trace::{Decision, Trace};
+use stubble_core::trace::{Decision, Group, Trace};
 use stubble_ledger::LedgerError;
 use stubble_machine::MachineError;
 
@@ -115,18 +114,21 @@ fn removal_plan(work: &Work, args: &args::Plan) -> Result<Plan, CliError> {
     Ok(build_in_order(&work.survey, &work.registered, &trace, &work.case.about.subject.name, &order))
 }
 
-/// The steps that take what a store package keeps for its users, and leave the package.
+/// The steps that take what a store package keeps for its users. All else of the product is in the plan as well, to be
+/// kept: the verdict is held against it.
 fn reset_plan(work: &Work, args: &args::Plan) -> Result<Plan, CliError> {
     let subject = &work.case.about.subject.name;
     let wanted = Wanted::of(&args.narrow, work)?;
     let mut trace = work.trace();
-    trace.remnants.retain(|remnant| remnant.is_store_data() && wanted.has(remnant));
-    if trace.remnants.is_empty() {
+    if !trace.remnants.iter().any(|remnant| remnant.is_store_data() && wanted.has(remnant)) {
         return Err(CliError::NoStoreData(subject.clone()));
     }
-    for remnant in &mut trace.remnants {
-        remnant.decision = Decision::Remove;
-        remnant.reason = "the package is to start as new, without what it keeps".to_owned();
+    // What runs and holds the data open is ended as in every plan.
+    for remnant in trace.remnants.iter_mut().filter(|remnant| remnant.group != Group::Running) {
+        (remnant.decision, remnant.reason) = match remnant.is_store_data() && wanted.has(remnant) {
+            true => (Decision::Remove, "the package is to start as new, without what it keeps".to_owned()),
+            false => (Decision::Keep, "only what the package keeps is to go".to_owned()),
+        };
     }
     Ok(build_in_order(&work.survey, &work.registered, &trace, subject, &[]))
 }
@@ -194,8 +196,7 @@ fn repair_plan(work: &Work, ui: &mut Ui) -> Result<Plan, CliError> {
     let subject = &work.case.about.subject.name;
     let Some(path) = work.case.about.payload.clone() else {
         let plan = repair_plan_by_lists(work, ui)?;
-        let is_store = || work.trace().remnants.iter().any(|one| one.place.kind == PlaceKind::StorePackage);
-        return plan.ok_or_else(|| match is_store() {
+        return plan.ok_or_else(|| match work.is_store_package() {
             true => CliError::RepairedByWindows(subject.clone()),
             false => CliError::NoPayload(subject.clone()),
         });

@@ -266,7 +266,7 @@ pub fn moment(at: &str) -> String {
     text.trim_end_matches('Z').replace('T', " ")
 }
 
-/// The files of a list whose content was not compared with it.
+/// How many files of a list could not be compared with it.
 pub fn not_compared(list: &CheckedList) -> String {
     format!("{} of {} files that {} names", list.not_compared, list.files, list.list)
 }

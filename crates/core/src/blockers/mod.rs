@@ -144,10 +144,7 @@ impl Situation<'_> {
     /// A product as people call it, with its version.
     fn product_name(&self, code: Guid) -> String {
         match self.registered.products.get(&code) {
-            Some(product) if !product.name.is_empty() => match &product.version {
-                Some(version) => format!("{} {version}", product.name),
-                None => product.name.clone(),
-            },
+            Some(product) if !product.name.is_empty() => product.title(),
             _ => format!("product {code}"),
         }
     }

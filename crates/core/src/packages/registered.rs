@@ -230,6 +230,14 @@ impl Registered {
 }
 
 impl Product {
+    /// Its name with the version, as far as they are registered.
+    pub fn title(&self) -> String {
+        match &self.version {
+            Some(version) => format!("{} {version}", self.name),
+            None => self.name.clone(),
+        }
+    }
+
     /// Whether the cached package that repair, upgrade and removal need is on the disk.
     /// `None` where no cached package is registered.
     pub fn cache_is_there(&self, survey: &Survey) -> Option<bool> {

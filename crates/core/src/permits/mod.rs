@@ -85,12 +85,8 @@ pub struct Permits<'s> {
 impl<'s> Permits<'s> {
     /// Permits of a machine as it was surveyed.
     pub fn of(survey: &'s Survey) -> Self {
-        let users = survey.registry.subkeys("HKU").into_iter().map(|key| survey.registry.path(key));
-        let users = users.filter(|path| fold(path).ends_with("_CLASSES"));
-        let tops = std::iter::once("HKLM\\SOFTWARE\\Classes".to_owned()).chain(users);
-        let class_roots = tops.flat_map(|top| [format!("{top}\\WOW6432Node"), top]).collect();
         let (drivers, components, app_classes) = Default::default();
-        Self { survey, class_roots, drivers, components, app_classes }
+        Self { survey, class_roots: survey.class_roots(), drivers, components, app_classes }
     }
 
     /// Whether a place may be taken: what it is, or why it never goes.

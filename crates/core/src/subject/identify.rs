@@ -54,7 +54,7 @@ pub enum Identified {
     /// A publisher is named and no product; these are its products.
     Publisher(Vec<Candidate>),
     /// None fits; these are the names that the machine knows.
-    Nobody(Vec<String>),
+    Unknown(Vec<String>),
 }
 
 /// Everything that the machine and the packages on it say of one product.
@@ -135,7 +135,7 @@ pub fn identify(survey: &Survey, registered: &Registered, packages: &[PackageFil
     // A longer name is another product's as long as nobody says otherwise.
     let is_longer = |one: &Known| !known.contains_key(&typed) && goes_on(&words, &one.name);
     match fitting.as_slice() {
-        [] => Identified::Nobody(known.values().map(|one| one.name.clone()).collect()),
+        [] => Identified::Unknown(known.values().map(|one| one.name.clone()).collect()),
         [one] if !is_longer(one) => Identified::One(Box::new(complete(survey, one, registered, packages))),
         several => Identified::Several(several.iter().map(|one| one.candidate()).collect()),
     }
@@ -173,10 +173,9 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
         !publisher.is_empty() && !name.is_empty() && wanted.strip_prefix(&publisher) == Some(&name)
     };
     let permits = Permits::of(survey);
-    let may_go = |place: &Place| permits.ask(place).is_ok();
     let files = &survey.files;
     let mut found = Known::default();
-    let mut add = |name: &str, publisher: &str, place: String| {
+    let mut add = |name: &str, publisher: &str, place: &str| {
         if found.name.is_empty() {
             found.name = plain_name(name, &product_words(name));
         }
@@ -188,46 +187,34 @@ fn quietly(survey: &Survey, typed: &[String]) -> Option<Known> {
         found.anchors.extend([anchor(AnchorKind::FolderName, name), anchor(AnchorKind::Publisher, publisher)]);
         found.anchors.retain(|anchor| !anchor.value.is_empty());
         found.from.push(from);
-        found.places.push(place);
+        found.places.push(place.to_owned());
+    };
+    // A folder or key where publishers have theirs, and the names of what lies in it.
+    let mut look = |name: &str, place: Place, inner: &mut dyn Iterator<Item = &str>| {
+        let inner: Vec<&str> = inner.filter(|inner| is_it(inner) || are_both(name, inner)).collect();
+        if inner.is_empty() && !is_it(name) || permits.ask(&place).is_err() {
+            return;
+        }
+        if is_it(name) {
+            add(name, "", &place.path);
+        }
+        for inner in inner {
+            add(inner, name, &path::join(&place.path, inner));
+        }
     };
     for root in roots(survey) {
         let Some(root) = files.find(&root) else { continue };
         for child in files.children(root) {
-            let name = files.name(child);
-            let inner: Vec<_> = files
-                .children(child)
-                .filter(|inner| is_it(files.name(*inner)) || are_both(name, files.name(*inner)))
-                .collect();
-            if inner.is_empty() && !is_it(name) || !may_go(&Place::folder(files.path(child))) {
-                continue;
-            }
-            if is_it(name) {
-                add(name, "", files.path(child));
-            }
-            for inner in inner {
-                add(files.name(inner), name, files.path(inner));
-            }
+            let mut inner = files.children(child).map(|inner| files.name(inner));
+            look(files.name(child), Place::folder(files.path(child)), &mut inner);
         }
     }
     let users = survey.facts.users.iter().map(|user| format!("{}\\SOFTWARE", user.hive()));
     let registry = &survey.registry;
     for root in survey.facts.software_views().into_iter().map(str::to_owned).chain(users) {
         for key in registry.subkeys(&root) {
-            let name = registry.name(key);
-            let inner: Vec<_> = registry
-                .keys()
-                .children(key)
-                .filter(|inner| is_it(registry.name(*inner)) || are_both(name, registry.name(*inner)))
-                .collect();
-            if inner.is_empty() && !is_it(name) || !may_go(&Place::key(registry.path(key))) {
-                continue;
-            }
-            if is_it(name) {
-                add(name, "", registry.path(key));
-            }
-            for inner in inner {
-                add(registry.name(inner), name, registry.path(inner));
-            }
+            let mut inner = registry.keys().children(key).map(|inner| registry.name(inner));
+            look(registry.name(key), Place::key(registry.path(key)), &mut inner);
         }
     }
     (!found.from.is_empty()).then_some(found)

@@ -54,8 +54,7 @@ fn by_task(survey: &Survey, wanted: &str) -> Option<Pointed> {
 /// A kind of document by its extension with the dot, or a class by its name: what opens it.
 fn by_class(survey: &Survey, wanted: &str) -> Option<Pointed> {
     let registry = &survey.registry;
-    let mut roots = vec!["HKLM\\SOFTWARE\\Classes".to_owned(), "HKLM\\SOFTWARE\\WOW6432Node\\Classes".to_owned()];
-    roots.extend(survey.facts.users.iter().map(|user| format!("{}_Classes", user.hive())));
+    let roots = survey.class_roots();
     let opens = |root: &String| {
         let key = registry.key(&format!("{root}\\{wanted}"))?;
         let class = if wanted.starts_with('.') { registry.text(key, "")? } else { wanted.to_owned() };

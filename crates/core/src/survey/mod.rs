@@ -21,6 +21,7 @@ use std::borrow::Cow;
 
 use crate::content::{Content, Told, Version};
 use crate::model::path::Environment;
+use crate::model::text::fold;
 use crate::model::{FileTime, path};
 
 /// What a file system entry is.
@@ -71,6 +72,14 @@ impl Survey {
     /// Environment variables of the machine, or of one of its users.
     pub fn environment(&self, user: Option<&User>) -> Environment {
         self.facts.environment(user)
+    }
+
+    /// The keys of classes, of the machine and of each user, each after its 32-bit twin.
+    pub fn class_roots(&self) -> Vec<String> {
+        let users = self.registry.subkeys("HKU").into_iter().map(|key| self.registry.path(key));
+        let users = users.filter(|path| fold(path).ends_with("_CLASSES"));
+        let tops = std::iter::once("HKLM\\SOFTWARE\\Classes".to_owned()).chain(users);
+        tops.flat_map(|top| [format!("{top}\\WOW6432Node"), top]).collect()
     }
 
     /// The entry at a path, where a part may also be a short 8.3 name: the one that the file

@@ -6,7 +6,7 @@ use super::claims::{Claim, Claims};
 use super::location::{below_classes, holds_add_ins, location};
 use super::of_install::OfInstall;
 use super::own_data::{OwnData, is_made_again};
-use super::{Decision, Evidence, Group, Remnant, RuleId, Scene, Standing, Use, weigh};
+use super::{Decision, Evidence, Group, Remnant, Role, RuleId, Scene, Standing, weigh};
 use crate::model::path::{is_inside_or_same, parent};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
@@ -92,7 +92,7 @@ impl Decider<'_> {
             let why = "Windows itself notes there what has run".to_owned();
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }
-        if let Some(shown) = claim.evidence.iter().find(|evidence| evidence.rule.r#use() == Use::ShowsOnly) {
+        if let Some(shown) = claim.evidence.iter().find(|evidence| evidence.rule.role() == Role::ShowsOnly) {
             let why = format!("{}; look whether it is still needed", shown.text);
             return self.push(claim, claim.place.clone(), standing, Decision::Keep, why);
         }

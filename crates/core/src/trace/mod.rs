@@ -27,7 +27,7 @@ use crate::survey::{EntryKind, Gap, NodeId, Survey};
 
 pub use claims::{Claim, Claims};
 pub use roots::roots;
-pub use rule_id::{RuleId, Use};
+pub use rule_id::{Role, RuleId};
 pub use rules::{RULES, Rule};
 pub use scene::Scene;
 

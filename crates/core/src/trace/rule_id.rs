@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 /// What evidence of a rule can do for a decision.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Use {
+pub enum Role {
     /// It counts, and the place is taken if all of it suffices.
     Takes,
     /// It counts, but its weight is so small that it never suffices alone.
@@ -15,7 +15,7 @@ pub enum Use {
 }
 
 macro_rules! rules {
-    ($($variant:ident = $id:literal, $weight:literal, $use:ident, $doc:literal;)*) => {
+    ($($variant:ident = $id:literal, $weight:literal, $role:ident, $doc:literal;)*) => {
         /// A rule by which a place is connected with the subject. A rule without a row here does not exist: its
         /// evidence cannot be written down.
         #[derive(
@@ -48,16 +48,9 @@ macro_rules! rules {
             }
 
             /// What its evidence can do for a decision.
-            pub fn r#use(self) -> Use {
+            pub fn role(self) -> Role {
                 match self {
-                    $(Self::$variant => Use::$use,)*
-                }
-            }
-
-            /// What connects the place with the subject, in words.
-            pub fn title(self) -> &'static str {
-                match self {
-                    $(Self::$variant => $doc,)*
+                    $(Self::$variant => Role::$role,)*
                 }
             }
         }
@@ -68,13 +61,16 @@ macro_rules! rules {
 rules! {
     ListEntry = "list-entry", 0.97, Takes, "An entry of a list of installed programs has the subject's name.";
     Registration = "registration", 0.97, Takes, "The package installer has the subject registered.";
-    RelatedRegistration = "related-registration", 0.95, Takes, "The package installer has an earlier product registered.";
+    RelatedRegistration = "related-registration", 0.95, Takes,
+        "The package installer has an earlier product registered.";
     KnownCode = "known-code", 0.90, Takes, "One of the subject's codes leads to it.";
     Detected = "detected", 0.50, Takes, "The package looks for it, and it belongs to another publisher.";
     InstallFolder = "install-folder", 0.95, Takes, "A registration names it as the install folder.";
     NamedFolder = "named-folder", 0.88, Takes, "A folder below the publisher's has the product's name.";
-    NamedFolderAlone = "named-folder-alone", 0.80, Takes, "A folder has the product's name, and no publisher's is above it.";
-    NamedFolderElsewhere = "named-folder-elsewhere", 0.78, Takes, "A folder has publisher and product in its name.";
+    NamedFolderAlone = "named-folder-alone", 0.80, Takes,
+        "A folder has the product's name, and no publisher's is above it.";
+    NamedFolderElsewhere = "named-folder-elsewhere", 0.78, Takes,
+        "A folder has publisher and product in its name.";
     RegisteredFolder = "registered-folder", 0.88, Takes, "A value of the subject's own key names the folder.";
     Content = "content", 0.93, Takes, "A program in it says that it is a part of the subject.";
     Publisher = "publisher", 0.85, Takes, "The publisher's own, in which nothing is another product's.";
@@ -100,10 +96,12 @@ rules! {
     NamedTaskAlone = "named-task-alone", 0.76, Takes, "A task has the product's name.";
     FirewallProgram = "firewall-program", 0.96, Takes, "A rule of the firewall names a program of the subject.";
     DeviceFilter = "device-filter", 0.96, Takes, "A device filter is a service of the subject.";
-    DeviceFilterPerhaps = "device-filter-perhaps", 0.50, Takes, "A device filter is a service that may be the subject's.";
+    DeviceFilterPerhaps = "device-filter-perhaps", 0.50, Takes,
+        "A device filter is a service that may be the subject's.";
     NetworkLayer = "network-layer", 0.96, Takes, "A layer of the network runs a library of the subject.";
     NetworkProvider = "network-provider", 0.96, Takes, "A network provider is a service of the subject.";
-    ProgramSettings = "program-settings", 0.93, Takes, "Windows keeps settings there under a program of the subject.";
+    ProgramSettings = "program-settings", 0.93, Takes,
+        "Windows keeps settings there under a program of the subject.";
     Certificate = "certificate", 0.80, ShowsOnly, "A certificate has the publisher's name.";
     Time = "time", 0.30, Supports, "It was made in the minutes of the install.";
     Signer = "signer", 0.30, Supports, "Its programs are signed by the publisher.";
@@ -111,12 +109,15 @@ rules! {
     SharedCount = "shared-count", 0.96, Takes, "It counts the products that use a file of the subject.";
     DriverSource = "driver-source", 0.95, Takes, "A driver package was added from a folder of the subject.";
     DriverProvider = "driver-provider", 0.60, Takes, "A driver package's provider is the publisher.";
-    DriverProviderAlone = "driver-provider-alone", 0.70, Takes, "A driver package's provider is the publisher, of which no other product is there.";
+    DriverProviderAlone = "driver-provider-alone", 0.70, Takes,
+        "A driver package's provider is the publisher, of which no other product is there.";
     NamedDriver = "named-driver", 0.80, Takes, "A driver package's description has the product's name.";
     DriverOrphan = "driver-orphan", 0.85, Takes, "It belongs to a driver of the subject that is gone.";
     DriverService = "driver-service", 0.96, Takes, "A driver package of the subject brings the service.";
-    DriverServicePerhaps = "driver-service-perhaps", 0.50, Takes, "A driver package that may be the subject's brings the service.";
-    StorePackage = "store-package", 0.96, Takes, "A store package is called after the subject, or has a program of it.";
+    DriverServicePerhaps = "driver-service-perhaps", 0.50, Takes,
+        "A driver package that may be the subject's brings the service.";
+    StorePackage = "store-package", 0.96, Takes,
+        "A store package is called after the subject, or has a program of it.";
     Containment = "containment", 1.0, Takes, "It is a part of a place that is wholly the subject's.";
     StoreData = "store-data", 0.96, Takes, "What a store package of the subject keeps for a user.";
 }
@@ -134,9 +135,8 @@ mod tests {
         assert_eq!(names.len(), RuleId::ALL.len());
         for rule in RuleId::ALL {
             assert_eq!(serde_json::to_value(rule).unwrap(), rule.name());
-            assert!(rule.title().ends_with('.'), "{}", rule.name());
             let suffices = standing_of(rule.weight()).is_some();
-            assert_eq!(suffices, rule.r#use() != Use::Supports, "{}", rule.name());
+            assert_eq!(suffices, rule.role() != Role::Supports, "{}", rule.name());
             assert!(rule.weight() < 1.0 || *rule == RuleId::Containment, "{} leaves no doubt", rule.name());
         }
     }

@@ -1,6 +1,6 @@
 //! Restarting the bench: what was asked for is moved, then what starts by itself runs.
 
-use stubble_core::loans::safe_mode_value;
+use stubble_core::loans::safe_services;
 use stubble_core::model::path::{leaf, parent};
 use stubble_core::model::text::fold;
 use stubble_core::survey::Survey;
@@ -65,9 +65,8 @@ impl Bench {
 /// Programs that a `Run` key names, and services that start with the system. In safe mode no program starts by itself,
 /// and only the services that are listed for it do.
 fn start_all(state: &mut State, survey: &Survey) {
-    let is_safe = safe_mode_value(survey).is_some();
-    let listed = format!("HKLM\\SYSTEM\\{}\\Control\\SafeBoot\\Network", survey.facts.control_set);
-    let entries = survey.startup_entries().into_iter().filter(|entry| !entry.is_off && !is_safe);
+    let safe = safe_services(survey);
+    let entries = survey.startup_entries().into_iter().filter(|entry| !entry.is_off && safe.is_none());
     let lines: Vec<String> = entries.map(|entry| fold(&entry.command)).collect();
     for process in &mut state.processes {
         let image = fold(&process.image);
@@ -77,7 +76,8 @@ fn start_all(state: &mut State, survey: &Survey) {
         let key = survey.registry.key(&format!("{}\\{}", survey.facts.services_key(), service.name));
         let start = key.and_then(|key| survey.registry.value(key, "Start")).and_then(|value| value.dword());
         let there = service.image.as_ref().is_none_or(|image| survey.files.find(image).is_some());
-        let may_start = !is_safe || survey.registry.key(&format!("{listed}\\{}", service.name)).is_some();
+        let is_listed = |list: &String| survey.registry.key(&format!("{list}\\{}", service.name)).is_some();
+        let may_start = safe.as_ref().is_none_or(is_listed);
         service.running = there && start == Some(AUTOMATIC) && may_start;
     }
 }

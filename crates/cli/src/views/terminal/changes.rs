@@ -65,6 +65,14 @@ fn uninstalled(gone: usize, made: &[Place], lost: &[Place]) -> String {
     text
 }
 
+/// Whether users' data was taken, and nothing of the product itself.
+fn is_of_users(cleared: &Cleared) -> bool {
+    const RUNNING: u8 = 1;
+    const DATA_OF_USERS: u8 = 8;
+    let rungs = || cleared.steps.iter().map(|report| report.step.rung);
+    rungs().any(|rung| rung == DATA_OF_USERS) && rungs().all(|rung| [RUNNING, DATA_OF_USERS].contains(&rung))
+}
+
 /// `runs` is whether the machine runs, so that an installer can be started on it.
 pub fn cleared(cleared: &Cleared, waiting: usize, runs: bool, width: Option<usize>) -> String {
     let mut text = match cleared.outstanding {
@@ -84,6 +92,7 @@ pub fn cleared(cleared: &Cleared, waiting: usize, runs: bool, width: Option<usiz
         (0, _) if cleared.steps.iter().any(|report| report.step.kind == StepKind::ReplaceFile) => {
             "Next: `stubble confirm`."
         }
+        (0, _) if is_of_users(cleared) => "Next: `stubble confirm`.",
         (0, _) => "Next: `stubble install`.",
         (_, true) => "Next: `stubble resume`, when nothing holds the files any more.",
         (_, false) => "Next: `stubble plan --anew` for what is left.",

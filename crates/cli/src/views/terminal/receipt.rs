@@ -1,8 +1,12 @@
 //! `confirm` on a terminal.
 
+use std::collections::HashSet;
+
 use stubble_core::confirm::{Because, Finding, Receipt, Remains, Verdict};
-use stubble_core::model::Place;
-use stubble_core::model::text::shown;
+use stubble_core::model::path::parent;
+use stubble_core::model::text::{fold, shown};
+use stubble_core::model::{Place, PlaceKind};
+use stubble_core::survey::compare::Change;
 use stubble_ledger::ReceiptCheck;
 
 use super::style::{BAD, CARE, GOOD, QUIET, STRONG, hang, styled};
@@ -46,10 +50,7 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
         for name in &receipt.uninstalled_by_setup {
             out.push_str(&hang("  - ", &format!("{} was uninstalled", shown(name)), width));
         }
-        let all: Vec<&Place> = receipt.changed_by_installer.iter().map(|change| &change.place).collect();
-        // A folder or key that is listed speaks for what is in it.
-        let is_within_another = |one: &Place| all.iter().any(|other| *other != one && one.is_within(other));
-        let tops: Vec<&Place> = all.iter().copied().filter(|place| !is_within_another(place)).collect();
+        let tops = topmost(&receipt.changed_by_installer);
         for place in tops.iter().take(SHOWN) {
             out.push_str(&hang("  - ", &words::place(place), width));
         }
@@ -101,6 +102,18 @@ pub fn confirmed(receipt: &Receipt, width: Option<usize>) -> String {
     out.push('\n');
     let text = "The receipt is receipt.json in the case folder; `stubble confirm --receipt FILE` checks it elsewhere. Files were compared by size and time, the registry by content, installed files by content.";
     out + &styled(QUIET, hang("", text, width).trim_end()) + "\n"
+}
+
+/// The places that lie in no other folder or key of the list: one of those speaks for what is in it.
+fn topmost(changes: &[Change]) -> Vec<&Place> {
+    let is_holder = |place: &&Place| matches!(place.kind, PlaceKind::Folder | PlaceKind::Key);
+    let places = || changes.iter().map(|change| &change.place);
+    let holders: HashSet<String> = places().filter(is_holder).map(|place| fold(&place.path)).collect();
+    let is_within_another = |place: &&Place| {
+        let first = if place.kind.is_value() { Some(place.path.as_str()) } else { parent(&place.path) };
+        std::iter::successors(first, |path| parent(path)).any(|above| holders.contains(&fold(above)))
+    };
+    places().filter(|place| !is_within_another(place)).collect()
 }
 
 fn findings(heading: &str, findings: &[Finding], width: Option<usize>, out: &mut String) {

@@ -3,7 +3,7 @@ use crate::blockers::{Blocker, Situation};
 use crate::model::{Place, PlaceKind};
 
 /// Setup will uninstall a product that is not the subject's, because the package's upgrade table says so. It does not
-/// fail for that, but somebody may need the product.
+/// fail for that, but the product may still be needed.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let Some((_, package)) = situation.known.payload else { return Vec::new() };
     let mut found = Vec::new();
