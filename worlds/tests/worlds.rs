@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 use stubble_core::blockers::{Known, Severity, check};
-use stubble_core::loans::{Lent, may_set, offered};
+use stubble_core::loans::{Beside, Lent, may_set, offered};
 use stubble_core::packages::Registered;
 use stubble_core::plan::build;
 use stubble_core::subject::{Identified, identify};
@@ -88,7 +88,9 @@ fn everything_that_is_found_or_lent_can_be_put_back() {
         for step in &plan.steps {
             assert!(!step.why.starts_with("left out"), "seed {seed}: {}: {}", step.place, step.why);
         }
-        for loan in offered(&survey, &trace, Some("C:\\Setup\\setup.exe")) {
+        for loan in
+            offered(&survey, &trace, Beside { payload: Some(("C:\\Setup\\setup.exe", None)), ..Beside::default() })
+        {
             for change in loan.changes {
                 let Lent::Value { key, value } = change else { continue };
                 assert!(may_set(&key, &value.name), "seed {seed}: {}: {key} : {}", loan.name, value.name);

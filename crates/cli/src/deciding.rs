@@ -4,7 +4,7 @@ use std::cell::OnceCell;
 
 use stubble_core::model::path::is_inside_or_same;
 use stubble_core::model::text::fold;
-use stubble_core::plan::{Decided, Plan, Step};
+use stubble_core::plan::{Decided, Plan, Step, StepKind};
 use stubble_core::trace::why::place_of;
 use stubble_core::trace::{Decision, Remnant, Trace};
 
@@ -76,7 +76,9 @@ impl Meaning<'_> {
         if let Some(wanted) = [only, user].iter().find_map(|narrow| Wanted::of(narrow, self.work).ok()) {
             let several: Vec<&Remnant> = self.remnants().iter().filter(|remnant| wanted.has(remnant)).collect();
             let asks = |step: &Step| decision == Decision::Keep || step.decision == Decision::Ask;
-            return Ok(numbers(&|step| is_of(step, &several) && asks(step)));
+            // Programs of others that hold the subject's files are no remnants, and run all the same.
+            let runs = |step: &Step| step.kind == StepKind::EndProcess && wanted.is_what_runs();
+            return Ok(numbers(&|step| (is_of(step, &several) || runs(step)) && asks(step)));
         }
         let spelled = [fold(name), fold(name.trim_matches('"'))];
         let is_called = |step: &Step| {

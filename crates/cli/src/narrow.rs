@@ -38,6 +38,11 @@ impl<'w> Wanted<'w> {
         Ok(Self { group, user })
     }
 
+    /// Whether all that runs is meant, whoever runs it.
+    pub fn is_what_runs(&self) -> bool {
+        self.group == Some(Group::Running) && self.user.is_none()
+    }
+
     /// Whether a remnant is among them.
     pub fn has(&self, remnant: &Remnant) -> bool {
         let path = &remnant.place.path;

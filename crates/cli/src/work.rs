@@ -3,11 +3,14 @@
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+use stubble_core::blockers::{closed, targets};
 use stubble_core::confirm::seal::sha256;
 use stubble_core::content::checked_list::{self, CheckedList};
-use stubble_core::content::program;
+use stubble_core::content::{hosts, program};
 use stubble_core::footprint::Footprint;
+use stubble_core::loans::{Beside, Loan, hosts_file, offered};
 use stubble_core::logs::Run;
+use stubble_core::model::access::AccessList;
 use stubble_core::model::path::leaf;
 use stubble_core::model::text::fold;
 use stubble_core::model::{Place, PlaceKind};
@@ -170,6 +173,50 @@ impl Work {
     /// Whether a store package is among what belongs to the subject.
     pub fn is_store_package(&self) -> bool {
         self.trace().remnants.iter().any(|remnant| remnant.place.kind == PlaceKind::StorePackage)
+    }
+
+    /// The access lists of where setup writes; one that cannot be read is a gap.
+    pub fn access_lists(&self, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<(Place, AccessList)> {
+        let places = payload.map(|file| targets(&file.package, &self.survey, &self.registered)).unwrap_or_default();
+        let told = self.machine.observe().access_lists(&places);
+        let mut found = Vec::new();
+        for (place, descriptor) in places.into_iter().zip(told) {
+            match descriptor.as_deref().map(AccessList::parse) {
+                Some(Some(list)) => found.push((place, list)),
+                other => gaps.push(Gap {
+                    what: format!("rights on {}", place.path),
+                    why: if other.is_some() { "its access list is damaged" } else { "its access list cannot be read" }
+                        .to_owned(),
+                }),
+            }
+        }
+        found
+    }
+
+    /// The hosts file; one that is there and cannot be read is a gap.
+    pub fn hosts(&self, gaps: &mut Vec<Gap>) -> Option<Vec<u8>> {
+        let path = hosts_file(&self.survey.facts);
+        if !self.survey.has_file(&path) {
+            return None;
+        }
+        match self.machine.observe().read_file(&path, hosts::LARGEST) {
+            Ok(content) => Some(content),
+            Err(error) => {
+                gaps.push(Gap { what: path, why: error.to_string() });
+                None
+            }
+        }
+    }
+
+    /// What this machine can lend. Rights are asked for only where a package says where setup writes.
+    pub fn offered(&self) -> Vec<Loan> {
+        let mut gaps = Vec::new();
+        let payload = self.payload().unwrap_or_default();
+        let closed = closed(&self.access_lists(payload.as_ref(), &mut gaps));
+        let hosts = self.hosts(&mut gaps);
+        let package = payload.as_ref().map(|file| &file.package);
+        let payload = self.case.about.payload.as_deref().map(|path| (path, package));
+        offered(&self.survey, &self.trace(), Beside { payload, closed: &closed, hosts: hosts.as_deref() })
     }
 
     /// The footprint of the case, where it was opened with one.

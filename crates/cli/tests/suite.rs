@@ -6,6 +6,7 @@ mod house;
 mod jobs;
 mod judges;
 mod looks;
+mod rights;
 mod staged;
 mod two_writers;
 #[cfg(unix)]

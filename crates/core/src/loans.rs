@@ -5,15 +5,17 @@ use std::sync::LazyLock;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use crate::content::hosts::{BELOW_WINDOWS, Entry, domain_of, entries, is_in_domain, without};
 use crate::model::path::is_inside_or_same;
 use crate::model::registry::{RegValue, kind};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
+use crate::packages::Package;
 use crate::permits::spelling::{Listed, SET};
 use crate::permits::windows::is_service;
-use crate::survey::Survey;
 use crate::survey::startup::StartupEntry;
-use crate::trace::Trace;
+use crate::survey::{Facts, Survey};
+use crate::trace::{Remnant, Trace};
 use crate::units::drivers::instances;
 
 /// A temporary change that the machine can lend.
@@ -39,8 +41,28 @@ pub enum Lent {
         /// The value.
         value: RegValue,
     },
+    /// The system and administrators may do everything in this folder or key, whatever its access list says else.
+    Access(Place),
+    /// A file has other content.
+    Content {
+        /// Its path.
+        path: String,
+        /// What it holds.
+        content: Vec<u8>,
+    },
     /// The network is cut.
     Network,
+}
+
+/// What is known beside a machine's survey, for what it can lend.
+#[derive(Clone, Copy, Default)]
+pub struct Beside<'k> {
+    /// The installer that is meant, with its package where it is one.
+    pub payload: Option<(&'k str, Option<&'k Package>)>,
+    /// Folders and keys in which setup may not write.
+    pub closed: &'k [Place],
+    /// The hosts file.
+    pub hosts: Option<&'k [u8]>,
 }
 
 /// A change that nobody gave back.
@@ -92,6 +114,13 @@ const SAFE_BOOT: &str = "25000080";
 const ADAPTERS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
 const HARDWARE: u32 = 4;
 const SWITCHED_OFF_DEVICE: u32 = 1;
+/// The loan that takes lines out of the hosts file, and where a product names its servers: values of its entry in the
+/// list of programs, and the properties of a package that make them.
+pub(crate) const HOSTS: &str = "hosts";
+const ADDRESSES: [(&str, &str); 3] =
+    [("URLInfoAbout", "ARPURLINFOABOUT"), ("URLUpdateInfo", "ARPURLUPDATEINFO"), ("HelpLink", "ARPHELPLINK")];
+/// The loan that lets setup write where access lists refuse it.
+pub(crate) const RIGHTS: &str = "rights";
 /// The loan that lets the package installer's service start, and that service.
 pub(crate) const INSTALLER_SERVICE: &str = "installer-service";
 const PACKAGE_INSTALLER: &str = "msiserver";
@@ -121,7 +150,8 @@ impl Setting {
 
 /// Everything that this machine can lend. What the subject itself starts or runs is left out of a
 /// clean start: that is for the plan.
-pub fn offered(survey: &Survey, trace: &Trace, payload: Option<&str>) -> Vec<Loan> {
+pub fn offered(survey: &Survey, trace: &Trace, beside: Beside<'_>) -> Vec<Loan> {
+    let payload = beside.payload.map(|(path, _)| path);
     let table = TABLE.loan.iter().map(|row| Loan {
         name: row.name.clone(),
         title: row.title.clone(),
@@ -152,6 +182,8 @@ pub fn offered(survey: &Survey, trace: &Trace, payload: Option<&str>) -> Vec<Loa
         good_for: "after a restart no helper of another program is in the way".to_owned(),
         changes: services(survey, trace),
     });
+    loans.extend(rights(beside.closed));
+    loans.extend(hosts(survey, trace, beside));
     loans.extend(safe_mode(survey));
     loans.extend(installer_service(survey));
     loans.extend(payload.filter(|path| fold(path).ends_with(".EXE")).map(|path| as_administrator(survey, path)));
@@ -207,6 +239,56 @@ fn safe_mode(survey: &Survey) -> Option<Loan> {
             Lent::Value { key: installer, value: RegValue::text("", "Service") },
             Lent::Value { key: format!("{loader}\\Elements\\{SAFE_BOOT}"), value: with_network },
         ],
+    })
+}
+
+/// Lines of the hosts file that lead the product's own servers somewhere else: by the addresses that its entry of the
+/// list of programs and its package name.
+pub fn led_astray(hosts: &[u8], survey: &Survey, trace: &Trace, package: Option<&Package>) -> Vec<Entry> {
+    let of_entry = |remnant: &Remnant| {
+        let is_entry = fold(&remnant.place.path).contains("\\CURRENTVERSION\\UNINSTALL\\");
+        let key = survey.registry.key(&remnant.place.path).filter(|_| is_entry)?;
+        Some(ADDRESSES.iter().filter_map(move |(name, _)| survey.registry.text(key, name)))
+    };
+    let listed = trace.remnants.iter().filter_map(of_entry).flatten();
+    let named = ADDRESSES.iter().filter_map(|(_, property)| package?.properties.get(*property).cloned());
+    let domains: Vec<String> = listed.chain(named).filter_map(|url| domain_of(&url)).collect();
+    let mut found = entries(hosts);
+    found.retain(|entry| domains.iter().any(|domain| is_in_domain(&entry.name, domain)));
+    found
+}
+
+/// The product's servers are looked up as everywhere else.
+fn hosts(survey: &Survey, trace: &Trace, beside: Beside<'_>) -> Option<Loan> {
+    let content = beside.hosts?;
+    let lines = led_astray(content, survey, trace, beside.payload.and_then(|(_, package)| package));
+    let first = lines.first()?;
+    let numbers: Vec<usize> = lines.iter().map(|entry| entry.line).collect();
+    Some(Loan {
+        name: HOSTS.to_owned(),
+        title: format!("the hosts file does not lead {} to {}", first.name, first.address),
+        good_for: "setup and the program reach their own servers".to_owned(),
+        changes: vec![Lent::Content { path: hosts_file(&survey.facts), content: without(content, &numbers) }],
+    })
+}
+
+/// The file whose lines are lent; no other file is.
+pub fn hosts_file(facts: &Facts) -> String {
+    format!("{}\\{BELOW_WINDOWS}", facts.windows)
+}
+
+/// Setup may write where it may not now.
+fn rights(closed: &[Place]) -> Option<Loan> {
+    let title = match closed {
+        [] => return None,
+        [one] => format!("the system and administrators may write to {}", one.path),
+        [one, more @ ..] => format!("the system and administrators may write to {} and {} more", one.path, more.len()),
+    };
+    Some(Loan {
+        name: RIGHTS.to_owned(),
+        title,
+        good_for: "setup can write there; the rights are exactly as before afterwards".to_owned(),
+        changes: closed.iter().cloned().map(Lent::Access).collect(),
     })
 }
 

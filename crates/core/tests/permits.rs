@@ -467,7 +467,7 @@ fn a_loan_of_services_leaves_windows_own_wherever_they_run_from() {
         pc.raw(&format!("{services}\\{name}"), number("Start", 2));
     }
     let survey = pc.survey();
-    let loans = stubble_core::loans::offered(&survey, &traced(&pc, "scale desk"), None);
+    let loans = stubble_core::loans::offered(&survey, &traced(&pc, "scale desk"), Default::default());
     let loan = loans.into_iter().find(|loan| loan.name == "services").unwrap();
     let key = |name: &str| format!("{services}\\{name}");
     let changed = |name: &str| {

@@ -12,7 +12,7 @@ use stubble_machine::{Alter, MachineError};
 use crate::carry_out::{done, take_all, times};
 use crate::finish::finish_open;
 use crate::journal::{Borrowed, DeedState, Entry};
-use crate::steps::{At, Piece, setting};
+use crate::steps::{At, Piece, replace, rights, setting};
 use crate::{Case, LedgerError};
 
 /// A loan that was to be given back.
@@ -40,6 +40,16 @@ pub fn borrow(case: &mut Case, machine: &dyn Alter, loan: &Loan, for_mend: bool)
     for change in &loan.changes {
         match change {
             Lent::Value { key, value } => pieces.extend(setting::read(key, value, machine)?),
+            Lent::Access(place) => pieces.extend(rights::read(place, machine)?),
+            Lent::Content { path, content } => {
+                let content = case.keep_content(content)?;
+                pieces.push(replace::read(
+                    path,
+                    &content,
+                    &machine.survey_of(&[Place::file(path.as_str())])?,
+                    machine,
+                )?);
+            }
             Lent::Network if !machine.can_cut_network() => {
                 return Err(MachineError::Unsupported("cutting the network").into());
             }
@@ -90,6 +100,8 @@ pub fn give_back(
         let left = finish_giving_back(case, machine, out.deed)?;
         returned.push(GivenBack { loan: out.loan, title: out.title, left });
     }
+    // They are copies: what they are of is on the machine again.
+    let _ = case.drop_copies(machine);
     Ok(returned)
 }
 

@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stubble_core::loans;
 use stubble_core::model::Place;
+use stubble_core::model::text::fold;
 use stubble_core::permits::recorded;
 use stubble_core::survey::Facts;
 use stubble_machine::regtext::RegText;
@@ -175,9 +176,23 @@ impl Case {
     fn never_taken(&self, deed: u32, pieces: &[Piece], facts: &Facts) -> Option<String> {
         let of = self.journal.place_of(deed);
         pieces.iter().find_map(|piece| {
-            if let Piece::Setting { key, set, .. } = piece {
-                let value = Place::value(key.as_str(), set.name.as_str());
-                return (!loans::may_set(key, &set.name)).then(|| format!("it names {value}, which no loan changes"));
+            match piece {
+                Piece::Setting { key, set, .. } => {
+                    let value = Place::value(key.as_str(), set.name.as_str());
+                    let is_lent = loans::may_set(key, &set.name);
+                    return (!is_lent).then(|| format!("it names {value}, which no loan changes"));
+                }
+                // Rights that were opened bear a mark, and are given back to nothing else.
+                Piece::Rights { .. } | Piece::Network if of.is_none() => return None,
+                Piece::Replace { path, .. } if of.is_none() && fold(path) == fold(&loans::hosts_file(facts)) => {
+                    return None;
+                }
+                _ if of.is_none() => return Some("it holds what no loan changes".to_owned()),
+                Piece::Rights { place, .. } => {
+                    return Some(format!("it names the rights on {place}, which no step changes"));
+                }
+                Piece::Network => return Some("it names the network, which no step cuts".to_owned()),
+                _ => {}
             }
             let refused = |place: Place| {
                 let why = recorded::why(of?, &place, facts)?;

@@ -11,8 +11,9 @@ use std::path::Path;
 use std::process::Command;
 
 use stage::{Stage, stage};
+use stubble_core::loans::offered;
 use stubble_core::survey::Identity;
-use stubble_ledger::{Case, LedgerError, carry_out, discard, putback};
+use stubble_ledger::{Case, LedgerError, borrow, carry_out, discard, putback};
 use stubble_machine::Observe;
 use stubble_machine::bench::Bench;
 
@@ -198,6 +199,33 @@ fn a_copy_for_an_uninstaller_that_was_changed_is_refused() {
     }
     let faults = stage.case().check_vault(&stage.bench).unwrap().faults;
     assert!(faults.iter().any(|fault| fault.why.contains("not the listing that the record speaks of")), "{faults:#?}");
+}
+
+/// What a loan lends is a short list; its record cannot bring anything else to the machine.
+#[test]
+fn a_forged_record_of_a_loan_brings_nothing_to_the_machine() {
+    let path = "HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\RunOnce";
+    let command = serde_json::json!({ "name": "Theirs", "kind": 1, "data": "610000" });
+    let tree = serde_json::json!({ "name": "RunOnce", "last_written": 0, "values": [command], "keys": [] });
+    let forgeries = [
+        serde_json::json!({ "piece": "value", "key": path, "value": command, "position": 0, "before": 0 }),
+        serde_json::json!({ "piece": "key", "path": format!("{path}\\Theirs"), "tree": tree, "before": 0 }),
+        serde_json::json!({ "piece": "process", "image": "C:\\Windows\\System32\\calc.exe" }),
+        serde_json::json!({ "piece": "entry", "path": "C:\\Windows\\System32\\a.dll", "name": "a.dll", "before": 0 }),
+        serde_json::json!({ "piece": "replace", "path": "C:\\Windows\\win.ini", "name": "win.ini", "content": "", "state": "", "before": 0 }),
+    ];
+    for forgery in forgeries {
+        let stage = stage();
+        stage.fresh_case();
+        let loan = offered(&stage.before, &stubble_core::trace::Trace::default(), Default::default());
+        let loan = loan.into_iter().find(|loan| loan.name == "driver-search").unwrap();
+        assert!(borrow(&mut stage.case(), &stage.bench, &loan, false).unwrap());
+        assert_eq!(forge(&stage.case_folder(), &|_| serde_json::json!([forgery]).to_string()), 1);
+        let before = stage.bench.survey().unwrap();
+        let refused = stubble_ledger::give_back(&mut stage.case(), &stage.bench, &|_| true);
+        assert!(matches!(refused, Err(LedgerError::Damaged { .. })), "{forgery}: {refused:?}");
+        assert_eq!(stage::differences(&before, &stage.bench.survey().unwrap()), [], "{forgery}");
+    }
 }
 
 #[test]

@@ -23,6 +23,9 @@ pub(crate) trait Edits {
     /// The access list of a key with owner and group, as a self-relative descriptor.
     fn security_of(&self, key: &str) -> Result<Vec<u8>, MachineError>;
 
+    /// Gives a key an access list; its time stays.
+    fn set_security(&mut self, key: &str, descriptor: &[u8]) -> Result<(), MachineError>;
+
     /// The time of a key.
     fn time_of(&self, key: &str) -> Result<FileTime, MachineError>;
 

@@ -274,6 +274,12 @@ pub trait Alter: Observe {
         above: Above,
     ) -> Result<(), MachineError>;
 
+    /// Gives a folder or key this security descriptor, where it differs in the access list, and nothing else.
+    ///
+    /// # Errors
+    /// [`MachineError::Unsupported`] where the file system keeps no access lists, or they are not to be reached.
+    fn set_access_list(&self, place: &Place, descriptor: &[u8]) -> Result<(), MachineError>;
+
     /// Whether the network can be cut at once and as a whole.
     fn can_cut_network(&self) -> bool {
         false

@@ -1,6 +1,6 @@
 //! `borrow`: changes something of the machine for a while.
 
-use stubble_core::loans::{Loan, offered};
+use stubble_core::loans::Loan;
 use stubble_ledger::borrow;
 
 use super::consent;
@@ -25,7 +25,7 @@ pub fn run(args: &Borrow, settings: &Settings, ui: &mut Ui) -> Result<Exit, CliE
 
 /// The loans of these names. Fails where one is not offered.
 pub fn chosen(work: &Work, names: &[String]) -> Result<Vec<Loan>, CliError> {
-    let offered = offered(&work.survey, &work.trace(), work.case.about.payload.as_deref());
+    let offered = work.offered();
     let find = |name: &String| {
         let found = offered.iter().find(|loan| loan.name.eq_ignore_ascii_case(name)).cloned();
         found.ok_or_else(|| CliError::NoLoan {

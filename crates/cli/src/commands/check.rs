@@ -1,10 +1,8 @@
 //! `check`: what stands in the way of a working install now.
 
-use stubble_core::blockers::{Known, Severity, check, targets};
+use stubble_core::blockers::{Known, Severity, check};
 use stubble_core::content::checked_list::{self, CheckedList};
 use stubble_core::content::inf::{self, Inf};
-use stubble_core::model::Place;
-use stubble_core::model::access::AccessList;
 use stubble_core::subject::PackageFile;
 use stubble_core::survey::Gap;
 use stubble_core::trace::Trace;
@@ -42,7 +40,8 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
     let log = log.as_ref().and_then(|read| Some((read.log.as_str(), read.run.as_ref()?)));
     let subject = &work.case.about.subject;
     let footprint = work.footprint()?;
-    let access = access_lists(work, payload.as_ref(), &mut gaps);
+    let access = work.access_lists(payload.as_ref(), &mut gaps);
+    let hosts = work.hosts(&mut gaps);
     let drivers = drivers_there(work, payload.as_ref(), &mut gaps);
     let trace = work.trace();
     let lists = lists_there(work, &trace, &mut gaps);
@@ -52,6 +51,7 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
         footprint: footprint.as_ref(),
         log,
         access: &access,
+        hosts: hosts.as_deref(),
         drivers: &drivers,
         lists: &lists,
     };
@@ -76,24 +76,6 @@ fn checked(work: &Work) -> Result<Checked, CliError> {
         blockers,
         could_not_look,
     })
-}
-
-/// The access lists of where setup writes; one that cannot be read is a gap.
-fn access_lists(work: &Work, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<(Place, AccessList)> {
-    let places = payload.map(|file| targets(&file.package, &work.survey, &work.registered)).unwrap_or_default();
-    let told = work.machine.observe().access_lists(&places);
-    let mut found = Vec::new();
-    for (place, descriptor) in places.into_iter().zip(told) {
-        match descriptor.as_deref().map(AccessList::parse) {
-            Some(Some(list)) => found.push((place, list)),
-            other => gaps.push(Gap {
-                what: format!("rights on {}", place.path),
-                why: if other.is_some() { "its access list is damaged" } else { "its access list cannot be read" }
-                    .to_owned(),
-            }),
-        }
-    }
-    found
 }
 
 /// What the product's own lists of checksums say of its content; what was not compared is a gap.

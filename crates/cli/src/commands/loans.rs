@@ -1,6 +1,6 @@
 //! `loans`: what is borrowed, and what can be.
 
-use stubble_core::loans::{Lent, offered};
+use stubble_core::loans::Lent;
 use stubble_ledger::Borrowed;
 
 use super::show;
@@ -14,10 +14,10 @@ pub fn run(settings: &Settings, ui: &mut Ui) -> Result<Exit, CliError> {
     let work = Work::begin(settings)?;
     let out: Vec<LoanOut> = work.case.journal.loans().into_iter().filter(Borrowed::is_out).map(out).collect();
     let cuts_network = work.machine.alter().is_ok_and(|machine| machine.can_cut_network());
-    let mut all = offered(&work.survey, &work.trace(), work.case.about.payload.as_deref());
+    let mut all = work.offered();
     all.retain(|loan| cuts_network || !loan.changes.contains(&Lent::Network));
     let offered = all.into_iter().map(|loan| LoanOffered {
-        values: loan.changes.iter().filter(|change| matches!(change, Lent::Value { .. })).count(),
+        values: loan.changes.iter().filter(|change| !matches!(change, Lent::Network)).count(),
         loan: loan.name,
         title: loan.title,
         good_for: loan.good_for,

@@ -24,7 +24,7 @@ pub struct LoanOffered {
     pub title: String,
     /// What it is good for.
     pub good_for: String,
-    /// Number of registry values that it sets.
+    /// Number of registry values that it sets, or of folders and keys whose rights it opens.
     pub values: usize,
 }
 

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::content::checked_list::CheckedList;
 use crate::content::inf::Inf;
 use crate::footprint::Footprint;
-use crate::loans::offered;
+use crate::loans::{Beside, offered};
 use crate::logs::{self, Run};
 use crate::model::access::AccessList;
 use crate::model::{Guid, Place};
@@ -98,6 +98,8 @@ pub struct Known<'s> {
     pub log: Option<(&'s str, &'s Run)>,
     /// Access lists of [`targets`].
     pub access: &'s [(Place, AccessList)],
+    /// The hosts file.
+    pub hosts: Option<&'s [u8]>,
     /// The descriptions of driver packages that were added to the machine.
     pub drivers: &'s [Inf],
     /// Lists of checksums beside the product's content, with what is not as they say.
@@ -115,7 +117,9 @@ pub fn check(
     let prediction = known.payload.map(|(_, package)| predict(package, survey, registered)).unwrap_or_default();
     let situation = Situation { survey, registered, subject, trace, known, prediction };
     let mut found: Vec<Blocker> = rules::RULES.iter().flat_map(|rule| rule(&situation)).collect();
-    let offered = offered(survey, trace, known.payload.map(|(path, _)| path));
+    let closed = closed(known.access);
+    let payload = known.payload.map(|(path, package)| (path, Some(package)));
+    let offered = offered(survey, trace, Beside { payload, closed: &closed, hosts: known.hosts });
     for blocker in &mut found {
         explains(blocker, known.log);
         blocker.loan = blocker.loan.take().filter(|name| offered.iter().any(|loan| loan.name == *name));
@@ -126,6 +130,11 @@ pub fn check(
         blocker.id = format!("b{}", number + 1);
     }
     found
+}
+
+/// Folders and keys in which setup may not write, of those whose access lists were read.
+pub fn closed(access: &[(Place, AccessList)]) -> Vec<Place> {
+    access.iter().filter(|(_, list)| list.keeps_setup_out().is_some()).map(|(place, _)| place.clone()).collect()
 }
 
 /// Says so where the failed install's log names this very thing.

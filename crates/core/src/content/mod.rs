@@ -1,6 +1,7 @@
 //! What files say of themselves, for the few kinds of file that are read for it.
 
 pub mod checked_list;
+pub mod hosts;
 pub mod imports;
 pub mod inf;
 pub mod pe;

@@ -45,9 +45,14 @@ pub fn system(code: u32) -> Option<&'static str> {
     find(&SYSTEM, code).or_else(|| find(&SYSTEM, plain)).or_else(|| find(&EXIT, plain))
 }
 
+/// Whether the code says that the installation is finished by a restart.
+pub fn needs_restart(code: u32) -> bool {
+    matches!(code, 1641 | 3010)
+}
+
 /// Whether the code says that the installation finished.
 pub fn is_success(code: u32) -> bool {
-    matches!(code, 0 | 1641 | 3010)
+    code == 0 || needs_restart(code)
 }
 
 #[cfg(test)]

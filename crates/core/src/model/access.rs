@@ -1,6 +1,7 @@
 //! Access lists: who may do what with a file or a key. The layout is published as `SECURITY_DESCRIPTOR`, `ACL` and
 //! `SID` in "[MS-DTYP]: Windows Data Types".
 
+use super::PlaceKind;
 use super::text::fold;
 
 /// Rights to put something into a folder, or into a key: the bits have the same numbers.
@@ -11,6 +12,21 @@ const ANYTHING: u32 = 0x1000_0000;
 const WRITING: u32 = 0x4000_0000;
 /// An entry that only those below inherit (`INHERIT_ONLY_ACE`).
 const BELOW_ONLY: u8 = 0x08;
+/// Entries that files and folders below inherit (`OBJECT_INHERIT_ACE`, `CONTAINER_INHERIT_ACE`).
+const FILES_BELOW: u8 = 0x01;
+const FOLDERS_BELOW: u8 = 0x02;
+/// Everything that can be done with a file or folder (`FILE_ALL_ACCESS`), and with a key (`KEY_ALL_ACCESS`).
+const ALL_OF_FILE: u32 = 0x001F_01FF;
+const ALL_OF_KEY: u32 = 0x000F_003F;
+/// Bits of the control field: there is an access list, and one of audits (`SE_DACL_PRESENT`, `SE_SACL_PRESENT`).
+const HAS_LIST: u16 = 0x0004;
+const HAS_AUDITS: u16 = 0x0010;
+/// The right to read the access list (`READ_CONTROL`), and an account that only our own entries name: the service
+/// identifier of the name "Stubble", by the published rule. Nobody is a member of it.
+const READ_CONTROL: u32 = 0x0002_0000;
+const OURS: &str = "S-1-5-80-574832044-3544500503-3548991871-1833724487-3001152362";
+/// Length of a descriptor's fixed part, in bytes.
+const FIXED: usize = 20;
 
 /// Accounts that every Windows knows, with their names.
 const KNOWN: [(&str, &str); 7] = [
@@ -67,6 +83,11 @@ impl AccessList {
         Some(Self { owner, entries })
     }
 
+    /// Why setup, which writes as the system, may not put anything into the folder or key; `None` where it may.
+    pub fn keeps_setup_out(&self) -> Option<Refusal> {
+        self.refuses(&SYSTEM, ADD)
+    }
+
     /// Why somebody who is all of these accounts may not do all of `rights`; `None` where he may. The entries are
     /// asked in their order, as Windows does.
     pub fn refuses(&self, who: &[&str], rights: u32) -> Option<Refusal> {
@@ -84,6 +105,86 @@ impl AccessList {
             left &= !concerned;
         }
         (left != 0).then_some(Refusal::NotAllowed)
+    }
+}
+
+/// Returns the descriptor with entries in front of all others, by which SYSTEM and Administrators may do everything;
+/// owner, group, audits and the other entries stay as they are. Entries are asked in their order, so that one which
+/// denies something to everybody no longer applies to these two. The first entry is a mark that only we write: a forged
+/// record cannot have us take rights away that others have given.
+///
+/// `None` where the descriptor is damaged or has no access list: everybody may do everything then.
+pub fn opened(descriptor: &[u8], kind: PlaceKind) -> Option<Vec<u8>> {
+    let parts = Parts::of(descriptor)?;
+    let list = parts.list?;
+    let (flags, rights) = match kind {
+        PlaceKind::Key => (FOLDERS_BELOW, ALL_OF_KEY),
+        _ => (FILES_BELOW | FOLDERS_BELOW, ALL_OF_FILE),
+    };
+    let mut entries = Vec::new();
+    for (who, rights) in [(OURS, READ_CONTROL), (SYSTEM[0], rights), (SYSTEM[1], rights)] {
+        entries.extend(entry_bytes(true, if who == OURS { 0 } else { flags }, who, rights)?);
+    }
+    let count = u16::from_le_bytes(list.get(4..6)?.try_into().ok()?).checked_add(3)?;
+    let size = u16::try_from(list.len() + entries.len()).ok()?;
+    let mut longer = list[..2].to_vec();
+    longer.extend(size.to_le_bytes());
+    longer.extend(count.to_le_bytes());
+    longer.extend(&list[6..8]);
+    longer.extend(entries);
+    longer.extend(&list[8..]);
+    Some(Parts { list: Some(&longer), ..parts }.to_bytes())
+}
+
+/// Whether two descriptors say the same: a system may write the parts of one in another order, or other marks of how it
+/// came to be.
+pub fn is_same(one: &[u8], other: &[u8]) -> bool {
+    let parts = |bytes| Parts::of(bytes).map(|parts| (parts.owner, parts.group, parts.list));
+    parts(one).is_some_and(|found| parts(other) == Some(found))
+}
+
+/// The parts of a descriptor, each as it is.
+#[derive(Clone, Copy)]
+struct Parts<'d> {
+    control: u16,
+    owner: &'d [u8],
+    group: &'d [u8],
+    audits: Option<&'d [u8]>,
+    list: Option<&'d [u8]>,
+}
+
+impl<'d> Parts<'d> {
+    fn of(bytes: &'d [u8]) -> Option<Self> {
+        let control = u16::from_le_bytes(bytes.get(2..4)?.try_into().ok()?);
+        let offset = |at: usize| Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?) as usize);
+        let account = |at: usize| match offset(at)? {
+            0 => Some(&bytes[..0]),
+            at => bytes.get(at..at + sid(bytes.get(at..)?)?.1),
+        };
+        let list = |at: usize, mark: u16| match offset(at)? {
+            at if control & mark != 0 && at != 0 => {
+                let size = usize::from(u16::from_le_bytes(bytes.get(at + 2..at + 4)?.try_into().ok()?));
+                bytes.get(at..at + size).filter(|list| list.len() >= 8).map(Some)
+            }
+            _ => Some(None),
+        };
+        let (owner, group) = (account(4)?, account(8)?);
+        Some(Self { control, owner, group, audits: list(12, HAS_AUDITS)?, list: list(16, HAS_LIST)? })
+    }
+
+    fn to_bytes(self) -> Vec<u8> {
+        let mut bytes = vec![0; FIXED];
+        bytes[0] = 1;
+        bytes[2..4].copy_from_slice(&self.control.to_le_bytes());
+        let parts = [self.owner, self.group, self.audits.unwrap_or_default(), self.list.unwrap_or_default()];
+        for (number, part) in parts.into_iter().enumerate() {
+            if !part.is_empty() {
+                let at = bytes.len() as u32;
+                bytes[4 + number * 4..8 + number * 4].copy_from_slice(&at.to_le_bytes());
+                bytes.extend(part);
+            }
+        }
+        bytes
     }
 }
 
@@ -126,11 +227,7 @@ fn sid(bytes: &[u8]) -> Option<(String, usize)> {
 pub fn descriptor(entries: &[(bool, &str, u32)]) -> Option<Vec<u8>> {
     let mut list = Vec::new();
     for (allows, who, rights) in entries {
-        let who = sid_bytes(who)?;
-        list.extend([u8::from(!allows), 0]);
-        list.extend((8 + who.len() as u16).to_le_bytes());
-        list.extend(rights.to_le_bytes());
-        list.extend(who);
+        list.extend(entry_bytes(*allows, 0, who, *rights)?);
     }
     let owner = sid_bytes(SYSTEM[0])?;
     let mut bytes = vec![1, 0, 0x04, 0x80];
@@ -144,6 +241,15 @@ pub fn descriptor(entries: &[(bool, &str, u32)]) -> Option<Vec<u8>> {
     bytes.extend([0, 0]);
     bytes.extend(list);
     Some(bytes)
+}
+
+fn entry_bytes(allows: bool, flags: u8, who: &str, rights: u32) -> Option<Vec<u8>> {
+    let who = sid_bytes(who)?;
+    let mut entry = vec![u8::from(!allows), flags];
+    entry.extend((8 + who.len() as u16).to_le_bytes());
+    entry.extend(rights.to_le_bytes());
+    entry.extend(who);
+    Some(entry)
 }
 
 fn sid_bytes(text: &str) -> Option<Vec<u8>> {
@@ -195,6 +301,48 @@ mod tests {
         assert_eq!(refused(&[(false, everyone, 0x2), (true, system, FULL)]), Some(Refusal::Denied(everyone.into())));
         assert_eq!(refused(&[(true, system, FULL), (false, everyone, 0x2)]), None);
         assert_eq!(refused(&[(true, system, 0x2), (true, everyone, 0x4)]), None);
+    }
+
+    #[test]
+    fn an_opened_descriptor_lets_the_system_write_and_keeps_all_else() {
+        let (everyone, users) = ("S-1-1-0", "S-1-5-32-545");
+        let closed = descriptor(&[(false, everyone, ADD), (true, users, READ)]).unwrap();
+        for kind in [PlaceKind::Folder, PlaceKind::Key] {
+            let open = opened(&closed, kind).unwrap();
+            let list = AccessList::parse(&open).unwrap();
+            assert_eq!(list.refuses(&SYSTEM, ADD), None);
+            assert_eq!(list.refuses(&[everyone, users], ADD), Some(Refusal::Denied(everyone.to_owned())));
+            let was = AccessList::parse(&closed).unwrap();
+            assert_eq!(list.owner, was.owner);
+            assert_eq!(list.entries.unwrap()[3..], was.entries.unwrap());
+            assert!(!is_same(&open, &closed));
+            assert!(is_same(&open, &open));
+        }
+        // Without a list everybody may do everything; an empty one lets nobody in.
+        let empty = descriptor(&[]).unwrap();
+        assert_eq!(AccessList::parse(&opened(&empty, PlaceKind::Key).unwrap()).unwrap().refuses(&SYSTEM, ADD), None);
+        let mut none = empty.clone();
+        none[16..20].fill(0);
+        assert_eq!(opened(&none, PlaceKind::Key), None);
+        for end in 0..closed.len() {
+            assert_eq!(opened(&closed[..end], PlaceKind::Folder), None, "{end}");
+        }
+    }
+
+    #[test]
+    fn the_same_descriptor_in_another_order_is_the_same() {
+        let one = descriptor(&[(true, "S-1-5-18", FULL)]).unwrap();
+        let parts = Parts::of(&one).unwrap();
+        // The list before the owner, and a mark of inheritance.
+        let mut other = one[..FIXED].to_vec();
+        other[3] |= 0x04;
+        let list = parts.list.unwrap();
+        other[16..20].copy_from_slice(&(FIXED as u32).to_le_bytes());
+        other[4..8].copy_from_slice(&((FIXED + list.len()) as u32).to_le_bytes());
+        other.extend(list);
+        other.extend(parts.owner);
+        assert!(is_same(&one, &other));
+        assert!(!is_same(&one, &descriptor(&[(true, "S-1-5-18", READ)]).unwrap()));
     }
 
     #[test]

@@ -92,18 +92,20 @@ pub struct KeyTree {
 }
 
 /// Bytes as hexadecimal digits.
-mod hex {
+pub mod hex {
     use serde::{Deserialize, Deserializer, Serializer, de::Error};
 
+    /// Writes bytes as text.
     pub fn serialize<S: Serializer>(bytes: &[u8], to: S) -> Result<S::Ok, S::Error> {
         to.serialize_str(&digits(bytes))
     }
 
+    /// Reads such a text.
     pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<u8>, D::Error> {
         bytes(&String::deserialize(from)?).ok_or_else(|| D::Error::custom("not an even number of hexadecimal digits"))
     }
 
-    pub fn digits(bytes: &[u8]) -> String {
+    pub(super) fn digits(bytes: &[u8]) -> String {
         const DIGITS: &[u8; 16] = b"0123456789abcdef";
         let mut text = String::with_capacity(bytes.len() * 2);
         for byte in bytes {
@@ -113,16 +115,18 @@ mod hex {
         text
     }
 
-    pub fn bytes(digits: &str) -> Option<Vec<u8>> {
+    pub(super) fn bytes(digits: &str) -> Option<Vec<u8>> {
         let digit = |byte: u8| char::from(byte).to_digit(16).map(|digit| digit as u8);
         let (pairs, []) = digits.as_bytes().as_chunks::<2>() else { return None };
         pairs.iter().map(|[high, low]| Some(digit(*high)? << 4 | digit(*low)?)).collect()
     }
 }
 
-mod maybe_hex {
+/// The same for bytes that may be missing.
+pub mod maybe_hex {
     use serde::{Deserialize, Deserializer, Serializer, de::Error};
 
+    /// Writes bytes as text, where there are some.
     pub fn serialize<S: Serializer>(bytes: &Option<Vec<u8>>, to: S) -> Result<S::Ok, S::Error> {
         match bytes {
             Some(bytes) => to.serialize_some(&super::hex::digits(bytes)),
@@ -130,6 +134,7 @@ mod maybe_hex {
         }
     }
 
+    /// Reads such a text, where there is one.
     pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Vec<u8>>, D::Error> {
         let Some(digits) = Option::<String>::deserialize(from)? else { return Ok(None) };
         super::hex::bytes(&digits).map(Some).ok_or_else(|| D::Error::custom("not hexadecimal digits"))

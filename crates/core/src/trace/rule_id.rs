@@ -99,6 +99,7 @@ rules! {
     DeviceFilterPerhaps = "device-filter-perhaps", 0.50, Takes,
         "A device filter is a service that may be the subject's.";
     NetworkLayer = "network-layer", 0.96, Takes, "A layer of the network runs a library of the subject.";
+    NetworkLayerGone = "network-layer-gone", 0.50, Takes, "A layer of the network names a library that is gone.";
     NetworkProvider = "network-provider", 0.96, Takes, "A network provider is a service of the subject.";
     ProgramSettings = "program-settings", 0.93, Takes,
         "Windows keeps settings there under a program of the subject.";

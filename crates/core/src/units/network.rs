@@ -7,7 +7,9 @@
 //! ends there, and with it the network. A protocol is one value, `PackedCatalogItem`: the path of its library
 //! in 260 bytes, then Microsoft's `WSAPROTOCOL_INFOW`. Components stand below `Control\Network`, by class.
 
-use crate::model::path::{leaf, plain, program_of};
+use std::collections::BTreeSet;
+
+use crate::model::path::{is_inside_or_same, leaf, plain, program_of};
 use crate::model::text::fold;
 use crate::model::{Place, PlaceKind};
 use crate::survey::{KeyId, Survey};
@@ -77,6 +79,21 @@ pub fn lists(survey: &Survey) -> Vec<String> {
 /// All network layers of a machine, in their order.
 pub fn layers(survey: &Survey) -> Vec<Layer> {
     lists(survey).iter().flat_map(|list| layers_of(survey, list)).collect()
+}
+
+/// Layers whose library is not on the disk any more, each library once: connections that pass through them fail.
+pub fn gone(survey: &Survey) -> Vec<Layer> {
+    let system = survey.facts.windows.get(..2).unwrap_or("C:");
+    let unseen = |path: &str| survey.gaps.iter().any(|gap| is_inside_or_same(path, &gap.what));
+    let mut seen = BTreeSet::new();
+    let is_gone = |library: &str| {
+        let is_here = library.get(..2).is_some_and(|drive| drive.eq_ignore_ascii_case(system));
+        let in_system = format!("{}\\SysWOW64\\{}", survey.facts.windows, leaf(library));
+        is_here && !survey.exists(library) && !survey.exists(&in_system) && !unseen(library)
+    };
+    let mut found = layers(survey);
+    found.retain(|layer| layer.file.as_deref().is_some_and(|library| is_gone(library) && seen.insert(fold(library))));
+    found
 }
 
 /// The entries that a place stands for: those of one library in one list.

@@ -2,15 +2,35 @@
 
 use std::path::{Path, PathBuf};
 
+use serde::{Deserialize, Serialize};
 use stubble_core::model::path::parent;
 use stubble_core::model::{FileTime, Place};
 use stubble_core::survey::{Survey, state};
 use stubble_machine::parcel::{self, Depth};
 use stubble_machine::{Above, Alter, MachineError, durable};
 
-use super::{At, Later, Piece};
+use super::{At, Piece};
 use crate::LedgerError;
 use crate::case::{make_room, short_digest};
+
+/// A move that is put off to the machine's next start.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Later {
+    /// The path that it will have, on the machine.
+    pub to: String,
+    /// The value in which the move is asked for; none until it is known.
+    pub asked_in: Option<Place>,
+    /// Time stamp of its key, before.
+    pub before: FileTime,
+    /// The same, after; zero until it is known.
+    pub after: FileTime,
+}
+
+impl Later {
+    pub(crate) fn above(&self) -> Above {
+        Above { before: self.before, after: self.after }
+    }
+}
 
 pub(super) fn read(path: &str, survey: &Survey) -> Option<Piece> {
     let at = survey.files.find(path)?;

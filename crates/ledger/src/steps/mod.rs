@@ -10,6 +10,7 @@ mod layer;
 mod part;
 mod process;
 pub(crate) mod replace;
+pub(crate) mod rights;
 mod service;
 pub(crate) mod setting;
 pub(crate) mod uninstaller;
@@ -22,6 +23,8 @@ use stubble_core::model::{FileTime, Guid, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::plan::{Step, StepKind};
 use stubble_core::survey::Survey;
 use stubble_machine::{Above, Alter, MachineError, regtext::RegText};
+
+pub use entry::Later;
 
 use crate::{Case, LedgerError};
 
@@ -118,6 +121,14 @@ pub enum Piece {
         #[serde(skip)]
         after: FileTime,
     },
+    /// The rights on a folder or key in which setup may not write, and may for a while.
+    Rights {
+        /// The folder or key.
+        place: Place,
+        /// Its security descriptor before.
+        #[serde(with = "stubble_core::model::registry::hex")]
+        was: Vec<u8>,
+    },
     /// The network, which is cut for a while.
     Network,
     /// The product's own uninstaller, which is run; what it did is another record beside this one.
@@ -186,25 +197,6 @@ pub enum Piece {
     },
 }
 
-/// A move that is put off to the machine's next start.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Later {
-    /// The path that it will have, on the machine.
-    pub to: String,
-    /// The value in which the move is asked for; none until it is known.
-    pub asked_in: Option<Place>,
-    /// Time stamp of its key, before.
-    pub before: FileTime,
-    /// The same, after; zero until it is known.
-    pub after: FileTime,
-}
-
-impl Later {
-    pub(crate) fn above(&self) -> Above {
-        above(&self.before, &self.after)
-    }
-}
-
 /// Where a piece belongs: the case, the deed, and its number in it.
 pub(crate) struct At<'c> {
     pub case: &'c Case,
@@ -219,7 +211,10 @@ pub(crate) fn pieces(step: &Step, survey: &Survey, machine: &dyn Alter) -> Resul
     let mut pieces = Vec::new();
     match step.kind {
         StepKind::EndProcess => pieces.push(Piece::Process { image: step.place.path.clone() }),
-        StepKind::ReplaceFile => pieces.push(replace::read(step, survey, machine)?),
+        StepKind::ReplaceFile => {
+            let content = step.content.as_deref().unwrap_or_default();
+            pieces.push(replace::read(&step.place.path, content, survey, machine)?);
+        }
         StepKind::RemoveService => {
             pieces.push(service::read(&step.place.path, survey));
             let key = format!("{}\\{}", survey.facts.services_key(), step.place.path);
@@ -289,6 +284,7 @@ impl Piece {
                 Some(above) => Ok(above),
                 None => return Ok(()),
             },
+            Self::Rights { place, was } => return rights::take(place, was, machine),
             Self::Network => return Ok(machine.set_network(false).map(drop)?),
             Self::Uninstaller { product, copies, keep } => {
                 return uninstaller::take(*product, copies, keep, machine, at);
@@ -321,6 +317,7 @@ impl Piece {
             Self::Layer { was, set, list, count, before, after } => {
                 layer::put_back(list, was, set, count, above(before, after), machine)
             }
+            Self::Rights { place, was } => rights::put_back(place, was, machine),
             Self::Network => Ok(machine.set_network(true).map(drop)?),
             Self::Uninstaller { .. } => uninstaller::put_back(machine, at),
             Self::Copy { .. } => uninstaller::return_copy(self, machine, at),
@@ -367,6 +364,7 @@ impl Piece {
             | Self::Setting { .. }
             | Self::Part { .. }
             | Self::Layer { .. }
+            | Self::Rights { .. }
             | Self::Network
             | Self::Replace { .. }
             | Self::Uninstaller { .. } => None,
@@ -384,7 +382,7 @@ impl Piece {
                 let kind = if part::is_count(was) { PlaceKind::SharedCount } else { PlaceKind::WindowsValue };
                 vec![Place { kind, ..Place::value(key.as_str(), was.name.as_str()) }]
             }
-            Self::Setting { .. } | Self::Copy { .. } => Vec::new(),
+            Self::Setting { .. } | Self::Rights { .. } | Self::Copy { .. } => Vec::new(),
             Self::Entry { .. } => self.taken().into_iter().collect(),
             _ => self.taken().into_iter().chain(self.otherwise()).collect(),
         }
@@ -420,6 +418,7 @@ impl Piece {
             | Self::Process { .. }
             | Self::Service { .. }
             | Self::Entry { .. }
+            | Self::Rights { .. }
             | Self::Network
             | Self::Uninstaller { .. }
             | Self::Replace { .. }
@@ -463,7 +462,11 @@ impl Piece {
             | Self::Part { after, .. }
             | Self::Layer { after, .. }
             | Self::Setting { after, .. } => *after,
-            Self::Process { .. } | Self::Service { .. } | Self::Network | Self::Uninstaller { .. } => FileTime(0),
+            Self::Process { .. }
+            | Self::Service { .. }
+            | Self::Rights { .. }
+            | Self::Network
+            | Self::Uninstaller { .. } => FileTime(0),
         }
     }
 
@@ -477,7 +480,11 @@ impl Piece {
             | Self::Part { after, .. }
             | Self::Layer { after, .. }
             | Self::Setting { after, .. } => *after = time,
-            Self::Process { .. } | Self::Service { .. } | Self::Network | Self::Uninstaller { .. } => {}
+            Self::Process { .. }
+            | Self::Service { .. }
+            | Self::Rights { .. }
+            | Self::Network
+            | Self::Uninstaller { .. } => {}
         }
     }
 }

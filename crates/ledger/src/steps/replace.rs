@@ -5,7 +5,6 @@ use std::path::PathBuf;
 
 use stubble_core::model::path::{leaf, parent};
 use stubble_core::model::{FileTime, Place};
-use stubble_core::plan::Step;
 use stubble_core::survey::{Survey, state};
 use stubble_machine::{Alter, MachineError, durable, parcel};
 
@@ -16,15 +15,14 @@ use crate::{Case, LedgerError};
 /// The largest file that is put right.
 const LARGEST: u64 = 4 << 30;
 
-/// The piece for a file; `survey` is of its place.
-pub(super) fn read(step: &Step, survey: &Survey, machine: &dyn Alter) -> Result<Piece, MachineError> {
-    let path = &step.place.path;
+/// The piece for a file that is to have the content of this digest; `survey` is of its place.
+pub(crate) fn read(path: &str, content: &str, survey: &Survey, machine: &dyn Alter) -> Result<Piece, MachineError> {
     let at = survey.files.find(path);
     Ok(Piece::Replace {
-        path: path.clone(),
+        path: path.to_owned(),
         name: at.map_or_else(|| leaf(path).to_owned(), |at| survey.files.name(at).to_owned()),
-        content: step.content.clone().unwrap_or_default(),
-        state: state::of(survey, &Place::file(path.as_str())).unwrap_or_default(),
+        content: content.to_owned(),
+        state: state::of(survey, &Place::file(path)).unwrap_or_default(),
         before: time_above(path, machine)?,
         after: FileTime::default(),
     })
@@ -87,6 +85,8 @@ pub(super) fn put_back(piece: &Piece, machine: &dyn Alter, at: &At<'_>) -> Resul
         check(piece, machine, at)?;
         machine.return_entry(&held, path, Default::default())?;
     }
+    // The case has its content, and nothing else is to stay on the machine.
+    parcel::remove(&fresh(at, path, name, machine)?)?;
     match parent(path) {
         Some(folder) if time_above(path, machine)? != time => Ok(machine.set_folder_time(folder, time)?),
         _ => Ok(()),

@@ -172,8 +172,10 @@ fn whenever_the_power_fails_a_loan_is_known_and_given_back() {
     let registered = Registered::read(&stage.before);
     let own = trace(&stage.before, &registered, &stage.about.subject);
     let wanted = ["network", "firewall", "startup", "consent", "services"];
-    let loans: Vec<_> =
-        offered(&stage.before, &own, None).into_iter().filter(|one| wanted.contains(&&*one.name)).collect();
+    let loans: Vec<_> = offered(&stage.before, &own, Default::default())
+        .into_iter()
+        .filter(|one| wanted.contains(&&*one.name))
+        .collect();
     assert_eq!(loans.len(), wanted.len());
     let there_and_back = |case: &mut Case| {
         for loan in &loans {

@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 
 use stubble_core::confirm::Trial;
 use stubble_core::model::text::fold;
-use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::payloads::{Launch, carried};
 use stubble_core::survey::Identity;
 
 use super::Bench;
+use super::running::RightsRow;
 use crate::disk::Edit;
 use crate::edits::Edits;
 use crate::parcel::Depth;
@@ -181,6 +182,16 @@ impl Alter for Bench {
         let mut edit = self.edit()?;
         edit.take_back(key, name, was, made, above)?;
         edit.commit()
+    }
+
+    fn set_access_list(&self, place: &Place, descriptor: &[u8]) -> Result<(), MachineError> {
+        let mut state = self.state()?;
+        match state.rights.iter_mut().find(|row| fold(&row.path) == fold(&place.path)) {
+            Some(row) => row.set(descriptor),
+            None if place.kind == PlaceKind::Key => return self.disk.set_access_list(place, descriptor),
+            None => state.rights.push(RightsRow::of(&place.path, descriptor)),
+        }
+        self.set_state(&state)
     }
 
     fn can_cut_network(&self) -> bool {

@@ -68,11 +68,30 @@ pub struct RightsRow {
     /// Who may do everything.
     #[serde(default)]
     pub allows: Vec<String>,
+    /// A security descriptor that holds in their place.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "stubble_core::model::registry::maybe_hex")]
+    pub descriptor: Option<Vec<u8>>,
 }
 
 impl RightsRow {
+    /// A row for a place that had none.
+    pub(super) fn of(path: &str, descriptor: &[u8]) -> Self {
+        Self { path: path.to_owned(), denies: Vec::new(), allows: Vec::new(), descriptor: Some(descriptor.to_vec()) }
+    }
+
+    /// From now on this descriptor holds.
+    pub(super) fn set(&mut self, descriptor: &[u8]) {
+        self.descriptor = None;
+        if self.list().as_deref() != Some(descriptor) {
+            self.descriptor = Some(descriptor.to_vec());
+        }
+    }
+
     /// As a security descriptor.
     pub(super) fn list(&self) -> Option<Vec<u8>> {
+        if self.descriptor.is_some() {
+            return self.descriptor.clone();
+        }
         let denies = self.denies.iter().map(|who| (false, who.as_str(), access::ADD));
         let allows = self.allows.iter().map(|who| (true, who.as_str(), 0x001F_01FF));
         access::descriptor(&denies.chain(allows).collect::<Vec<_>>())

@@ -3,11 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use stubble_core::confirm::Trial;
-use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::payloads::Launch;
 use stubble_core::survey::Identity;
 
-use super::{Disk, Edit};
+use super::{Disk, Edit, attributes};
 use crate::edits::Edits;
 use crate::parcel::Depth;
 use crate::{Above, Alter, Held, InstallerRun, MachineError, Room, Setup, Watch};
@@ -178,6 +178,19 @@ impl Alter for Disk {
 
     fn try_program(&self, _image: &str, _seconds: u64) -> Result<Trial, MachineError> {
         Err(MachineError::Unsupported("starting a program"))
+    }
+
+    fn set_access_list(&self, place: &Place, descriptor: &[u8]) -> Result<(), MachineError> {
+        if place.kind == PlaceKind::Key {
+            let mut edit = self.edit();
+            edit.set_security(&place.path, descriptor)?;
+            return edit.commit();
+        }
+        let at = self.locate(&place.path)?.ok_or_else(|| MachineError::Absent(place.path.clone()))?;
+        if attributes::access_list(&at).is_none() {
+            return Err(MachineError::Unsupported("changing the rights on a folder of this file system"));
+        }
+        attributes::set_access_list(&at, descriptor).map_err(MachineError::io(place.path.as_str()))
     }
 
     /// Nothing runs on a disk.

@@ -68,6 +68,18 @@ pub(super) fn access_list(_path: &Path) -> Option<Vec<u8>> {
     None
 }
 
+/// Gives a file or folder a security descriptor.
+#[cfg(target_os = "linux")]
+pub(super) fn set_access_list(path: &Path, descriptor: &[u8]) -> io::Result<()> {
+    Ok(rustix::fs::lsetxattr(path, NTFS[0], descriptor, rustix::fs::XattrFlags::empty())?)
+}
+
+/// Elsewhere none was read.
+#[cfg(not(target_os = "linux"))]
+pub(super) fn set_access_list(_path: &Path, _descriptor: &[u8]) -> io::Result<()> {
+    Err(io::ErrorKind::Unsupported.into())
+}
+
 /// Gives a file or folder permissions, owner and extended attributes again.
 #[cfg(target_os = "linux")]
 pub(crate) fn give(path: &Path, mode: u32, owner: (u32, u32), attributes: &BTreeMap<String, String>) -> io::Result<()> {

@@ -114,6 +114,13 @@ impl Edits for Edit<'_> {
         })
     }
 
+    fn set_security(&mut self, key: &str, descriptor: &[u8]) -> Result<(), MachineError> {
+        self.with(key, |hive, rest, _| {
+            let at = find(hive, rest)?.ok_or(HiveError::Absent)?;
+            hive.set_security(at, descriptor)
+        })
+    }
+
     fn put(&mut self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
         self.with(key, |hive, rest, now| {
             let at = make(hive, rest, now)?;

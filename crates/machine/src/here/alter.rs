@@ -6,12 +6,12 @@ use stubble_core::confirm::Trial;
 use stubble_core::model::path::parent;
 use stubble_core::model::registry::{dword_of, text_of};
 use stubble_core::model::text::fold;
-use stubble_core::model::{FileTime, Guid, KeyTree, Place, RegValue};
+use stubble_core::model::{FileTime, Guid, KeyTree, Place, PlaceKind, RegValue};
 use stubble_core::payloads::Launch;
 use stubble_core::survey::Identity;
 
 use super::Here;
-use super::api::{device, restore_point, rights, service};
+use super::api::{device, file, restore_point, rights, service};
 use crate::edits::Edits;
 use crate::parcel::Depth;
 use crate::{Above, Alter, Held, InstallerRun, MachineError, NoWrite, RestorePoint, Room, Setup, Watch, free_bytes};
@@ -186,6 +186,16 @@ impl Alter for Here {
 
     fn missing_from(&self, key: &str) -> Result<(Option<String>, FileTime), MachineError> {
         self.edit().holder(key)
+    }
+
+    fn set_access_list(&self, place: &Place, descriptor: &[u8]) -> Result<(), MachineError> {
+        if place.kind == PlaceKind::Key {
+            let mut edit = self.edit();
+            edit.set_security(&place.path, descriptor)?;
+            return edit.commit();
+        }
+        let at = self.disk.locate(&place.path)?.ok_or_else(|| MachineError::Absent(place.path.clone()))?;
+        file::set_access_list(&at, descriptor).map_err(MachineError::io(place.path.as_str()))
     }
 
     /// Whether a device is switched on and how a service starts are the system's to change: it would not notice

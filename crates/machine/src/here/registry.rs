@@ -275,6 +275,15 @@ impl Edits for Live<'_> {
         }
     }
 
+    /// The system may give the key the time of the change; it keeps its own.
+    fn set_security(&mut self, key: &str, descriptor: &[u8]) -> Result<(), MachineError> {
+        let Some(mount) = self.loaded(key)? else { return self.files.set_security(key, descriptor) };
+        let at = self.existing(key, &mount, CHANGE)?;
+        let before = time_of(&at, key)?;
+        self.touch(&mount);
+        at.set_security(descriptor).and_then(|()| at.set_time(before)).map_err(MachineError::io(key))
+    }
+
     fn put(&mut self, key: &str, value: &RegValue) -> Result<Above, MachineError> {
         let Some(mount) = self.loaded(key)? else { return self.files.put(key, value) };
         let at = self.made(key, &mount)?;

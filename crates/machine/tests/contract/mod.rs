@@ -6,6 +6,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use stubble_core::model::access::{is_same, opened};
 use stubble_core::model::{FileTime, KeyTree, Place, PlaceKind};
 use stubble_core::survey::compare::{Change, Difference, compare};
 use stubble_core::survey::{EntryKind, Survey};
@@ -34,6 +35,7 @@ pub fn holds_for(subject: &Subject) {
     a_part_is_read_as_in_the_whole(subject);
     entries_come_back_exactly(subject);
     keys_and_values_come_back_exactly(subject);
+    access_lists_are_set_and_come_back_exactly(subject);
     what_is_not_there_is_absent_and_what_is_there_is_occupied(subject);
     names_are_found_in_any_case(subject);
     if cfg!(unix) {
@@ -43,6 +45,21 @@ pub fn holds_for(subject: &Subject) {
     if !subject.runs {
         the_registrys_files_are_kept_once(subject);
     }
+}
+
+fn access_lists_are_set_and_come_back_exactly(subject: &Subject) {
+    let before = survey(subject);
+    for place in [Place::key(KEY), Place::folder(FOLDER)] {
+        let now = || subject.machine.access_lists(std::slice::from_ref(&place)).pop().flatten();
+        // Not every file system has access lists, and Wine keeps no more of a folder's than others would see.
+        let Some(was) = now().filter(|_| !(subject.runs && place.kind == PlaceKind::Folder)) else { continue };
+        let open = opened(&was, place.kind).unwrap();
+        subject.machine.set_access_list(&place, &open).unwrap();
+        assert!(is_same(&now().unwrap(), &open), "{place}");
+        subject.machine.set_access_list(&place, &was).unwrap();
+        assert!(is_same(&now().unwrap(), &was), "{place}");
+    }
+    unchanged(&before, subject, "rights there and back");
 }
 
 fn survey(subject: &Subject) -> Survey {

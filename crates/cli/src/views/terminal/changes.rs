@@ -1,6 +1,7 @@
 //! `clear`, `putback` and `install` on a terminal.
 
 use stubble_core::logs::Diagnosis;
+use stubble_core::logs::meanings::needs_restart;
 use stubble_core::model::Place;
 use stubble_core::model::path::leaf;
 use stubble_core::model::text::shown;
@@ -209,6 +210,10 @@ pub fn installed(report: &InstallReport, what: &str, width: Option<usize>) -> St
     let lines = report.diagnosis.as_ref().map_or(0, |log| log.lines as usize);
     let text = format!("{} in the case folder, {}", report.log, words::count(lines, "line"));
     out.push_str(&hang("  log:        ", &text, width));
-    let next = if report.success { "`stubble confirm`" } else { "`stubble check` says what is in the way" };
+    let next = match report.success {
+        true if needs_restart(report.code) => "`stubble restart`; setup is finished by it. Then `stubble confirm`",
+        true => "`stubble confirm`",
+        false => "`stubble check` says what is in the way",
+    };
     out + &hang("  next:       ", next, width)
 }

@@ -11,6 +11,7 @@ mod devices;
 mod driver_kinds;
 mod filters;
 mod held_open;
+mod hosts;
 mod in_its_place;
 mod in_progress;
 mod installer_service;
@@ -73,6 +74,7 @@ pub static RULES: &[Rule] = &[
     user_folders::look,
     network_layers::look,
     network::look,
+    hosts::look,
     clock::look,
     devices::look,
     driver_kinds::look,

@@ -1,30 +1,24 @@
-use std::collections::BTreeSet;
-
 use super::{Severity, blocker};
 use crate::blockers::{Blocker, Situation};
-use crate::model::path::{is_inside_or_same, leaf};
-use crate::model::text::fold;
+use crate::model::path::leaf;
+use crate::trace::Decision;
 use crate::units::network;
 
 /// Libraries that connections pass through and that are gone, and lists of them with a gap: programs reach
 /// the network no more, or reach it badly.
 pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
     let survey = situation.survey;
-    let system = survey.facts.windows.get(..2).unwrap_or("C:");
-    let unseen = |path: &str| survey.gaps.iter().any(|gap| is_inside_or_same(path, &gap.what));
-    let mut seen = BTreeSet::new();
     let mut found = Vec::new();
-    for layer in network::layers(survey) {
-        let Some(library) = layer.file.clone() else { continue };
-        let is_here = library.get(..2).is_some_and(|drive| drive.eq_ignore_ascii_case(system));
-        let in_system = format!("{}\\SysWOW64\\{}", survey.facts.windows, leaf(&library));
-        let is_there = survey.exists(&library) || survey.exists(&in_system);
-        if !is_here || is_there || unseen(&library) || !seen.insert(fold(&library)) {
-            continue;
-        }
+    for layer in network::gone(survey) {
+        let Some(library) = &layer.file else { continue };
         let place = layer.place();
         let own = situation.trace.remnants.iter().find(|remnant| remnant.place.folded() == place.folded());
         let advice = match own {
+            Some(remnant) if remnant.decision == Decision::Ask => format!(
+                "The plan asks about the entry ({}); taking it closes the list, and `stubble putback` brings it back. \
+                 Restart afterwards.",
+                remnant.id
+            ),
             Some(remnant) => {
                 format!("The plan takes the entry ({}) and closes the list; restart afterwards.", remnant.id)
             }
@@ -33,7 +27,7 @@ pub fn look(situation: &Situation<'_>) -> Vec<Blocker> {
         found.push(blocker(
             "network-layers",
             Severity::MayFail,
-            format!("Connections pass through {}, which is gone", leaf(&library)),
+            format!("Connections pass through {}, which is gone", leaf(library)),
             Some(place),
             vec![format!("{} names {library}", layer.key), "it is not on the disk".to_owned()],
             advice,

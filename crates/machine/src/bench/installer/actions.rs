@@ -1,9 +1,13 @@
 //! Files, shortcuts, registry values and services of a package.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 
+use stubble_core::model::access::AccessList;
+use stubble_core::model::path::parent;
 use stubble_core::model::registry::RegValue;
+use stubble_core::model::{Place, PlaceKind};
 use stubble_core::packages::layout::Layout;
 use stubble_core::packages::predict::Stop;
 use stubble_core::packages::{Package, Registered};
@@ -55,6 +59,14 @@ impl Session<'_> {
                 ))));
             }
         }
+        let folders = placed.iter().filter_map(|(path, _)| parent(path)).map(Place::folder);
+        if let Some(folder) = self.closed(folders) {
+            self.log.server(&format!("InstallFiles: access to {} is denied", folder.path));
+            return Ok(Err(Stopped(format!(
+                "Error 1303. The installer has insufficient privileges to access this directory: {}.",
+                folder.path
+            ))));
+        }
         for (path, content) in placed {
             if self.bench.disk().read_file(path, content.len() as u64).is_ok_and(|found| found == *content) {
                 self.log.server(&format!("InstallFiles: {path} is there already and stays"));
@@ -76,8 +88,37 @@ impl Session<'_> {
         Ok(Ok(()))
     }
 
+    /// The first of these folders or keys in which the system may not write, or of those nearest above them that are
+    /// there.
+    fn closed(&self, places: impl Iterator<Item = Place>) -> Option<Place> {
+        let nearest = |place: Place| {
+            let mut at = place.path.as_str();
+            let is_there = |at: &str| match place.kind {
+                PlaceKind::Key => self.survey.registry.key(at).is_some(),
+                _ => self.survey.exists(at),
+            };
+            while !is_there(at) {
+                at = parent(at)?;
+            }
+            Some(Place::new(place.kind, at))
+        };
+        let places: BTreeSet<Place> = places.filter_map(nearest).collect();
+        let places: Vec<Place> = places.into_iter().collect();
+        let lists = self.bench.access_lists(&places);
+        let is_closed = |bytes: Option<Vec<u8>>| AccessList::parse(&bytes?)?.keeps_setup_out();
+        places.into_iter().zip(lists).find(|(_, bytes)| is_closed(bytes.clone()).is_some()).map(|(place, _)| place)
+    }
+
     pub(super) fn write_values(&mut self) -> Done {
         let layout = layout(&self.package, &self.survey);
+        let keys =
+            self.package.registry.iter().filter_map(|row| layout.value(row)).map(|placed| Place::key(placed.key));
+        if let Some(key) = self.closed(keys) {
+            return Ok(Err(Stopped(format!(
+                "Error 1402. Could not open key: {}. System error 5. Verify that you have sufficient access to that key.",
+                key.path
+            ))));
+        }
         for row in &self.package.registry {
             match layout.value(row) {
                 Some(placed) => self.edit.set(&placed.key, &placed.value)?,

@@ -2,6 +2,8 @@
 
 use std::io;
 use std::os::windows::ffi::OsStrExt;
+use std::os::windows::fs::OpenOptionsExt;
+use std::os::windows::io::AsRawHandle;
 use std::path::Path;
 use std::ptr::null_mut;
 
@@ -11,10 +13,11 @@ use windows_sys::Win32::Security::Authorization::{
 };
 use windows_sys::Win32::Security::{
     DACL_SECURITY_INFORMATION, GROUP_SECURITY_INFORMATION, GetFileSecurityW, OWNER_SECURITY_INFORMATION,
-    PSECURITY_DESCRIPTOR, SetFileSecurityW,
+    PSECURITY_DESCRIPTOR, SetFileSecurityW, SetKernelObjectSecurity,
 };
 use windows_sys::Win32::Storage::FileSystem::{
-    FindClose, FindFirstFileW, GetDriveTypeW, GetVolumeInformationW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW,
+    FILE_FLAG_BACKUP_SEMANTICS, FILE_FLAG_OPEN_REPARSE_POINT, FindClose, FindFirstFileW, GetDriveTypeW,
+    GetVolumeInformationW, GetVolumePathNameW, MoveFileExW, WIN32_FIND_DATAW, WRITE_DAC,
 };
 use windows_sys::Win32::System::RestartManager::{
     RM_PROCESS_INFO, RmEndSession, RmGetList, RmRegisterResources, RmStartSession,
@@ -80,6 +83,27 @@ pub(in crate::here) fn access_list(path: &Path) -> io::Result<Vec<u8>> {
             return Err(io::Error::last_os_error());
         }
         room.resize((needed as usize).div_ceil(8), 0);
+    }
+}
+
+/// Gives a file or folder the access list of a self-relative descriptor. It is opened with the rights of a backup, so
+/// that a list which lets nobody in can be changed all the same.
+pub(in crate::here) fn set_access_list(path: &Path, descriptor: &[u8]) -> io::Result<()> {
+    // A descriptor must be aligned.
+    let mut room = vec![0u64; descriptor.len().div_ceil(8)];
+    for (word, part) in room.iter_mut().zip(descriptor.chunks(8)) {
+        let mut bytes = [0; 8];
+        bytes[..part.len()].copy_from_slice(part);
+        *word = u64::from_ne_bytes(bytes);
+    }
+    let mut options = std::fs::OpenOptions::new();
+    options.access_mode(WRITE_DAC).custom_flags(FILE_FLAG_BACKUP_SEMANTICS | FILE_FLAG_OPEN_REPARSE_POINT);
+    let file = options.open(path)?;
+    // SAFETY: the handle is open, and `room` holds the descriptor until the call returns.
+    match unsafe { SetKernelObjectSecurity(file.as_raw_handle(), DACL_SECURITY_INFORMATION, room.as_mut_ptr().cast()) }
+    {
+        0 => Err(io::Error::last_os_error()),
+        _ => Ok(()),
     }
 }
 
