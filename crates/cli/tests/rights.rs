@@ -57,6 +57,7 @@ fn rights_that_somebody_else_has_changed_meanwhile_stay_as_they_are() {
     let rows = state["rights"].as_array_mut().unwrap();
     let row = rows.iter_mut().find(|row| row["path"].as_str() == Some("HKLM\\SOFTWARE\\Fennelgate")).unwrap();
     row.as_table_mut().unwrap().remove("descriptor");
+    row["allows"] = vec!["S-1-1-0"].into();
     fs::write(job.at("bench/bench.toml"), toml::to_string(&state).unwrap()).unwrap();
     let text = job.must(&["giveback", "--yes"], 0);
     assert!(text.contains("the rights on HKLM\\SOFTWARE\\Fennelgate"), "{text}");
