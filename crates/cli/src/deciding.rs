@@ -76,7 +76,7 @@ impl Meaning<'_> {
         if let Some(wanted) = [only, user].iter().find_map(|narrow| Wanted::of(narrow, self.work).ok()) {
             let several: Vec<&Remnant> = self.remnants().iter().filter(|remnant| wanted.has(remnant)).collect();
             let asks = |step: &Step| decision == Decision::Keep || step.decision == Decision::Ask;
-            // Programs of others that hold the subject's files are no remnants, and run all the same.
+            // A program of another product that holds a file of the subject is not a remnant, but its process is ended too.
             let runs = |step: &Step| step.kind == StepKind::EndProcess && wanted.is_what_runs();
             return Ok(numbers(&|step| (is_of(step, &several) || runs(step)) && asks(step)));
         }

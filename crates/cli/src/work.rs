@@ -175,12 +175,12 @@ impl Work {
         self.trace().remnants.iter().any(|remnant| remnant.place.kind == PlaceKind::StorePackage)
     }
 
-    /// The access lists of where setup writes; one that cannot be read is a gap.
+    /// Returns the access lists of the places that setup writes to. A list that cannot be read becomes a gap.
     pub fn access_lists(&self, payload: Option<&PackageFile>, gaps: &mut Vec<Gap>) -> Vec<(Place, AccessList)> {
         let places = payload.map(|file| targets(&file.package, &self.survey, &self.registered)).unwrap_or_default();
-        let told = self.machine.observe().access_lists(&places);
+        let descriptors = self.machine.observe().access_lists(&places);
         let mut found = Vec::new();
-        for (place, descriptor) in places.into_iter().zip(told) {
+        for (place, descriptor) in places.into_iter().zip(descriptors) {
             match descriptor.as_deref().map(AccessList::parse) {
                 Some(Some(list)) => found.push((place, list)),
                 other => gaps.push(Gap {
@@ -193,7 +193,7 @@ impl Work {
         found
     }
 
-    /// The hosts file; one that is there and cannot be read is a gap.
+    /// Returns the content of the hosts file, if there is one. A file that cannot be read becomes a gap.
     pub fn hosts(&self, gaps: &mut Vec<Gap>) -> Option<Vec<u8>> {
         let path = hosts_file(&self.survey.facts);
         if !self.survey.has_file(&path) {
@@ -208,7 +208,9 @@ impl Work {
         }
     }
 
-    /// What this machine can lend. Rights are asked for only where a package says where setup writes.
+    /// Returns everything that this machine can lend.
+    ///
+    /// Access lists are read only for the places in the payload's tables: without a package, no rights are offered.
     pub fn offered(&self) -> Vec<Loan> {
         let mut gaps = Vec::new();
         let payload = self.payload().unwrap_or_default();

@@ -201,6 +201,25 @@ fn a_copy_for_an_uninstaller_that_was_changed_is_refused() {
     assert!(faults.iter().any(|fault| fault.why.contains("not the listing that the record speaks of")), "{faults:#?}");
 }
 
+#[test]
+fn a_forged_record_of_a_step_changes_nothing_that_only_a_loan_changes() {
+    for forgery in [
+        serde_json::json!({ "piece": "network" }),
+        serde_json::json!({ "piece": "rights", "place": { "kind": "folder", "path": "C:\\Windows" }, "was": "00" }),
+    ] {
+        let stage = cleared();
+        let forged = forge(&stage.case_folder(), &|line| match line.contains("Scale Desk\",\"name\":\"Scale Desk\"") {
+            true => serde_json::json!([forgery]).to_string(),
+            false => line.to_owned(),
+        });
+        assert!(forged > 0);
+        let returned = putback(&mut stage.case(), &stage.bench, &[], &mut |_| {}).unwrap();
+        let refused: Vec<&str> = returned.iter().filter_map(|one| one.refused.as_deref()).collect();
+        assert_eq!(refused.len(), forged, "{refused:#?}");
+        assert!(refused.iter().all(|why| why.contains("which no step")), "{refused:#?}");
+    }
+}
+
 /// What a loan lends is a short list; its record cannot bring anything else to the machine.
 #[test]
 fn a_forged_record_of_a_loan_brings_nothing_to_the_machine() {

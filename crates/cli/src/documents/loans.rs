@@ -24,7 +24,7 @@ pub struct LoanOffered {
     pub title: String,
     /// What it is good for.
     pub good_for: String,
-    /// Number of registry values that it sets, or of folders and keys whose rights it opens.
+    /// Number of places that it changes: registry values, files, and access lists of folders and keys.
     pub values: usize,
 }
 

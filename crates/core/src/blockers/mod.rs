@@ -132,7 +132,7 @@ pub fn check(
     found
 }
 
-/// Folders and keys in which setup may not write, of those whose access lists were read.
+/// Returns the folders and keys whose access list keeps setup from writing.
 pub fn closed(access: &[(Place, AccessList)]) -> Vec<Place> {
     access.iter().filter(|(_, list)| list.keeps_setup_out().is_some()).map(|(place, _)| place.clone()).collect()
 }

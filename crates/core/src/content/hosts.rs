@@ -1,12 +1,12 @@
-//! The file by which a computer looks up names before it asks a server. Format: an address and the names that lead to it,
+//! Reader for the hosts file, which maps names to addresses before a name server is asked. Format: an address and the names that lead to it,
 //! separated by blanks, `#` begins a comment (`HOSTS`, publicly documented with Windows' TCP/IP).
 
-/// Where the file lies below Windows' folder.
+/// Path of the file, relative to Windows' folder.
 pub const BELOW_WINDOWS: &str = "System32\\drivers\\etc\\hosts";
-/// The largest file that is read, in bytes: lists that block advertisements have a few megabytes.
+/// Limit on the size of the file, in bytes. Lists that block advertisements have a few megabytes.
 pub const LARGEST: u64 = 16 << 20;
 
-/// A name in the file.
+/// One name in the file, with its address.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entry {
     /// Number of its line, from 1.
@@ -37,7 +37,7 @@ pub fn without(content: &[u8], lines: &[usize]) -> Vec<u8> {
     all.filter(|(number, _)| !lines.contains(&(number + 1))).flat_map(|(_, line)| line.iter().copied()).collect()
 }
 
-/// Whether a name is that of a domain or of something in it.
+/// Whether a name is the domain itself or a name below it.
 pub fn is_in_domain(name: &str, domain: &str) -> bool {
     let (name, domain) = (name.trim_end_matches('.').to_lowercase(), domain.to_lowercase());
     name == domain || name.strip_suffix(&domain).is_some_and(|front| front.ends_with('.'))
@@ -65,7 +65,7 @@ mod tests {
 
     #[test]
     fn names_are_read_with_their_lines_and_comments_are_not() {
-        let content = b"\xef\xbb\xbf127.0.0.1 localhost\r\n# 10.0.0.1 nobody.example\r\n\r\n\t0.0.0.0\ta.example  b.example # c\r\n::1\n";
+        let content = b"\xef\xbb\xbf127.0.0.1 localhost\r\n# 10.0.0.1 unused.example\r\n\r\n\t0.0.0.0\ta.example  b.example # c\r\n::1\n";
         let found = entries(content);
         let shown: Vec<(usize, &str, &str)> =
             found.iter().map(|one| (one.line, one.address.as_str(), one.name.as_str())).collect();
@@ -76,7 +76,7 @@ mod tests {
     }
 
     #[test]
-    fn a_domain_is_that_of_its_owner_and_of_nobody_else() {
+    fn a_domain_contains_its_own_names_only() {
         for (url, domain) in [
             ("https://www.quernlight.example/help?a#b", Some("quernlight.example")),
             ("http://user@Licence.Quernlight.example:8080", Some("quernlight.example")),

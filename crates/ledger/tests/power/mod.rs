@@ -17,7 +17,7 @@ use std::path::Path;
 use filetime::FileTime as Stamp;
 use recorder::{LOSSES, Loss, Recorder};
 use stage::{Stage, demo_stage, stage, stage_in_use};
-use stubble_core::loans::offered;
+use stubble_core::loans::{Beside, hosts_file, offered};
 use stubble_core::model::Place;
 use stubble_core::packages::Registered;
 use stubble_core::survey::compare::Difference;
@@ -168,14 +168,16 @@ fn whenever_the_power_fails_an_undo_is_finished() {
 
 #[test]
 fn whenever_the_power_fails_a_loan_is_known_and_given_back() {
-    let stage = stage();
+    let stage = stage::stage_redirected();
     let registered = Registered::read(&stage.before);
     let own = trace(&stage.before, &registered, &stage.about.subject);
-    let wanted = ["network", "firewall", "startup", "consent", "services"];
-    let loans: Vec<_> = offered(&stage.before, &own, Default::default())
-        .into_iter()
-        .filter(|one| wanted.contains(&&*one.name))
-        .collect();
+    let wanted = ["network", "firewall", "startup", "consent", "services", "rights", "hosts"];
+    let closed = [Place::folder("C:\\ProgramData")];
+    let hosts = stage.bench.read_file(&hosts_file(&stage.before.facts), 1 << 10).unwrap();
+    let beside = Beside { closed: &closed, hosts: Some(&hosts), ..Beside::default() };
+    let access = stage.bench.access_lists(&closed);
+    let loans: Vec<_> =
+        offered(&stage.before, &own, beside).into_iter().filter(|one| wanted.contains(&&*one.name)).collect();
     assert_eq!(loans.len(), wanted.len());
     let there_and_back = |case: &mut Case| {
         for loan in &loans {
@@ -194,6 +196,7 @@ fn whenever_the_power_fails_a_loan_is_known_and_given_back() {
         assert!(Case::loans_out(&stage.case_folder()).is_empty());
         let wrong = differences(&stage.before, &stage, loss, false);
         assert_eq!(wrong, "", "given back after {cut:?} {loss:?}");
+        assert_eq!(stage.bench.access_lists(&closed), access, "given back after {cut:?} {loss:?}");
         restore_times(&stage);
     }
 }

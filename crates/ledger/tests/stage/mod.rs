@@ -104,6 +104,27 @@ pub fn stage() -> Stage {
     stage
 }
 
+/// A folder in which setup may not write, and a hosts file that redirects the publisher's servers.
+const REDIRECTED: &str = r#"
+[[rights]]
+path = 'C:\ProgramData'
+denies = ["S-1-1-0"]
+allows = ["S-1-5-18"]
+
+[[key]]
+path = 'HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Desk'
+values = { HelpLink = "https://help.fennelgate.example" }
+
+[[file]]
+path = 'C:\Windows\System32\drivers\etc\hosts'
+text = "127.0.0.1 licence.fennelgate.example\n::1 localhost\n"
+"#;
+
+/// The machine of [`stage`], on which access and name lookup can be borrowed too.
+pub fn stage_redirected() -> Stage {
+    stage_of(&format!("{WORLD}{REDIRECTED}"), &|_| None, Decision::Remove)
+}
+
 /// Places of the registry in three hives: values in the middle of a key, two entries of one list, keys beside each other.
 const REGISTRY: &str = r#"
 [[key]]

@@ -24,10 +24,8 @@ pub fn loans(loans: &Loans, width: Option<usize>) -> String {
     for loan in loans.offered.iter().filter(|loan| !is_out(&loan.loan)) {
         let text = match loan.values {
             0 if loan.loan != "network" => format!("{}: nothing to change on this machine", loan.title),
-            many if many > 1 && loan.loan != "rights" => {
-                format!("{} ({}): {}", loan.title, words::count(many, "value"), loan.good_for)
-            }
-            _ => format!("{}: {}", loan.title, loan.good_for),
+            0 | 1 => format!("{}: {}", loan.title, loan.good_for),
+            many => format!("{} ({}): {}", loan.title, words::count(many, "change"), loan.good_for),
         };
         out.push_str(&row(&[(loan.loan.as_str(), 17, STRONG)], &shown(&text), width));
     }

@@ -1,11 +1,12 @@
 //! What can be borrowed of a machine for the time of a reinstall, and what others have left so.
 
+mod hosts;
+
 use std::sync::LazyLock;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::content::hosts::{BELOW_WINDOWS, Entry, domain_of, entries, is_in_domain, without};
 use crate::model::path::is_inside_or_same;
 use crate::model::registry::{RegValue, kind};
 use crate::model::text::fold;
@@ -13,10 +14,13 @@ use crate::model::{Place, PlaceKind};
 use crate::packages::Package;
 use crate::permits::spelling::{Listed, SET};
 use crate::permits::windows::is_service;
+use crate::survey::Survey;
 use crate::survey::startup::StartupEntry;
-use crate::survey::{Facts, Survey};
-use crate::trace::{Remnant, Trace};
+use crate::trace::Trace;
 use crate::units::drivers::instances;
+
+pub use hosts::hosts_file;
+pub(crate) use hosts::{HOSTS, redirected};
 
 /// A temporary change that the machine can lend.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,27 +45,27 @@ pub enum Lent {
         /// The value.
         value: RegValue,
     },
-    /// The system and administrators may do everything in this folder or key, whatever its access list says else.
+    /// SYSTEM and Administrators get full access to this folder or key.
     Access(Place),
-    /// A file has other content.
+    /// A file gets other content.
     Content {
-        /// Its path.
+        /// Path of the file.
         path: String,
-        /// What it holds.
+        /// Content as long as the loan lasts.
         content: Vec<u8>,
     },
     /// The network is cut.
     Network,
 }
 
-/// What is known beside a machine's survey, for what it can lend.
+/// Facts that [`offered`] needs and that are not in a survey.
 #[derive(Clone, Copy, Default)]
 pub struct Beside<'k> {
-    /// The installer that is meant, with its package where it is one.
+    /// Path of the installer, with its package if it is one.
     pub payload: Option<(&'k str, Option<&'k Package>)>,
-    /// Folders and keys in which setup may not write.
+    /// Folders and keys whose access list keeps setup from writing.
     pub closed: &'k [Place],
-    /// The hosts file.
+    /// Content of the hosts file.
     pub hosts: Option<&'k [u8]>,
 }
 
@@ -98,7 +102,7 @@ struct Setting {
 }
 
 static TABLE: LazyLock<Table> =
-    LazyLock::new(|| toml::from_str(include_str!("../data/loans.toml")).expect("the table is tested"));
+    LazyLock::new(|| toml::from_str(include_str!("../../data/loans.toml")).expect("the table is tested"));
 
 /// `Start` of a service that is disabled, and of one that starts with the system.
 const DISABLED: u32 = 4;
@@ -114,12 +118,7 @@ const SAFE_BOOT: &str = "25000080";
 const ADAPTERS: &str = "{4d36e972-e325-11ce-bfc1-08002be10318}";
 const HARDWARE: u32 = 4;
 const SWITCHED_OFF_DEVICE: u32 = 1;
-/// The loan that takes lines out of the hosts file, and where a product names its servers: values of its entry in the
-/// list of programs, and the properties of a package that make them.
-pub(crate) const HOSTS: &str = "hosts";
-const ADDRESSES: [(&str, &str); 3] =
-    [("URLInfoAbout", "ARPURLINFOABOUT"), ("URLUpdateInfo", "ARPURLUPDATEINFO"), ("HelpLink", "ARPHELPLINK")];
-/// The loan that lets setup write where access lists refuse it.
+/// Name of the loan that gives setup access where access lists refuse it.
 pub(crate) const RIGHTS: &str = "rights";
 /// The loan that lets the package installer's service start, and that service.
 pub(crate) const INSTALLER_SERVICE: &str = "installer-service";
@@ -183,7 +182,7 @@ pub fn offered(survey: &Survey, trace: &Trace, beside: Beside<'_>) -> Vec<Loan> 
         changes: services(survey, trace),
     });
     loans.extend(rights(beside.closed));
-    loans.extend(hosts(survey, trace, beside));
+    loans.extend(hosts::loan(survey, trace, beside));
     loans.extend(safe_mode(survey));
     loans.extend(installer_service(survey));
     loans.extend(payload.filter(|path| fold(path).ends_with(".EXE")).map(|path| as_administrator(survey, path)));
@@ -242,42 +241,7 @@ fn safe_mode(survey: &Survey) -> Option<Loan> {
     })
 }
 
-/// Lines of the hosts file that lead the product's own servers somewhere else: by the addresses that its entry of the
-/// list of programs and its package name.
-pub fn led_astray(hosts: &[u8], survey: &Survey, trace: &Trace, package: Option<&Package>) -> Vec<Entry> {
-    let of_entry = |remnant: &Remnant| {
-        let is_entry = fold(&remnant.place.path).contains("\\CURRENTVERSION\\UNINSTALL\\");
-        let key = survey.registry.key(&remnant.place.path).filter(|_| is_entry)?;
-        Some(ADDRESSES.iter().filter_map(move |(name, _)| survey.registry.text(key, name)))
-    };
-    let listed = trace.remnants.iter().filter_map(of_entry).flatten();
-    let named = ADDRESSES.iter().filter_map(|(_, property)| package?.properties.get(*property).cloned());
-    let domains: Vec<String> = listed.chain(named).filter_map(|url| domain_of(&url)).collect();
-    let mut found = entries(hosts);
-    found.retain(|entry| domains.iter().any(|domain| is_in_domain(&entry.name, domain)));
-    found
-}
-
-/// The product's servers are looked up as everywhere else.
-fn hosts(survey: &Survey, trace: &Trace, beside: Beside<'_>) -> Option<Loan> {
-    let content = beside.hosts?;
-    let lines = led_astray(content, survey, trace, beside.payload.and_then(|(_, package)| package));
-    let first = lines.first()?;
-    let numbers: Vec<usize> = lines.iter().map(|entry| entry.line).collect();
-    Some(Loan {
-        name: HOSTS.to_owned(),
-        title: format!("the hosts file does not lead {} to {}", first.name, first.address),
-        good_for: "setup and the program reach their own servers".to_owned(),
-        changes: vec![Lent::Content { path: hosts_file(&survey.facts), content: without(content, &numbers) }],
-    })
-}
-
-/// The file whose lines are lent; no other file is.
-pub fn hosts_file(facts: &Facts) -> String {
-    format!("{}\\{BELOW_WINDOWS}", facts.windows)
-}
-
-/// Setup may write where it may not now.
+/// Offers to give setup access to the places whose access list keeps it out.
 fn rights(closed: &[Place]) -> Option<Loan> {
     let title = match closed {
         [] => return None,
